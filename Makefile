@@ -1,0 +1,32 @@
+PY := .venv/bin/python
+export QT_QPA_PLATFORM_TEST := offscreen
+
+.PHONY: setup demo test check bench doubt screenshots clean
+
+setup: .venv/.ready
+
+.venv/.ready: constraints.txt pyproject.toml scripts/setup.sh
+	bash scripts/setup.sh
+
+demo: setup
+	.venv/bin/lucid-anvil demo
+
+test: setup
+	QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+check: setup
+	.venv/bin/ruff check src tests
+	.venv/bin/lint-imports
+	.venv/bin/mypy
+
+bench: setup
+	QT_QPA_PLATFORM=offscreen $(PY) scripts/bench.py
+
+doubt: setup
+	$(PY) scripts/doubt.py
+
+screenshots: setup
+	QT_QPA_PLATFORM=offscreen $(PY) scripts/screenshots.py
+
+clean:
+	rm -rf .venv build out .pytest_cache .mypy_cache .ruff_cache

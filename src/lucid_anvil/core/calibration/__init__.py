@@ -1,0 +1,1 @@
+"""Calibration: comparison against a reference, doubt and decision."""

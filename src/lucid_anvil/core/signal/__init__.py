@@ -1,0 +1,1 @@
+"""Signals as arrays: fits, spectra, excitations."""
