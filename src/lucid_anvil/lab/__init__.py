@@ -1,0 +1,1 @@
+"""What is kept: ledger, jobs, plans, takes, findings."""

@@ -1,0 +1,1 @@
+"""The kinds of test there are: one file a method."""

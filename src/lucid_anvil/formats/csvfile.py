@@ -1,0 +1,193 @@
+"""CSV in and out: a first row of `label [unit]`, a `time [s]` column or a `# rate_hz=...` line above it."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import BadInput
+from .recording import Channel, Floats, Recording, channel_of
+
+_HEADER = re.compile(r"^\s*(.*?)\s*(?:\[([^\]]*)\])?\s*$")
+
+
+def split_label(cell: str) -> tuple[str, str]:
+    """`'reference [mV]'` as ('reference', 'mV')."""
+    found = _HEADER.match(cell.strip().strip('"'))
+    assert found
+    return found[1].strip(), (found[2] or "").strip()
+
+
+def _text_lines(path: Path) -> tuple[list[str], int, str]:
+    """Comment lines, number of lines above the first row, and that row."""
+    comments: list[str] = []
+    try:
+        with path.open(encoding="utf-8-sig") as file:
+            for number, line in enumerate(file):
+                if line.startswith("#"):
+                    comments.append(line[1:].strip())
+                elif line.strip():
+                    return comments, number, line.rstrip("\r\n")
+    except UnicodeDecodeError:
+        raise BadInput(f"{path}: this is not a text file: give a CSV in UTF-8.") from None
+    raise BadInput(f"{path}: the file is empty: it needs a row of 'label [unit]' and numbers below.")
+
+
+def _is_number(cell: str) -> bool:
+    try:
+        float(cell.strip().replace(",", "."))
+    except ValueError:
+        return False
+    return True
+
+
+def _blame(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> BadInput:
+    """The first cell that can't be read, named by line and column."""
+    with path.open(encoding="utf-8-sig", errors="replace") as file:
+        for number, line in enumerate(file, start=1):
+            if number <= skip or not line.strip():
+                continue
+            cells = line.rstrip("\r\n").split(delimiter)
+            if len(cells) != columns:
+                return BadInput(
+                    f"{path}, line {number}: {len(cells)} cells where the first row has {columns}:"
+                    " mend or cut that line."
+                )
+            for place, cell in enumerate(cells, start=1):
+                text = cell.strip().replace(",", ".") if decimal_comma else cell.strip()
+                try:
+                    good = np.isfinite(float(text))
+                except ValueError:
+                    good = False
+                if not good:
+                    return BadInput(
+                        f"{path}, line {number}, column {place}: '{cell.strip()}' is not a number: mend that cell."
+                    )
+    return BadInput(f"{path}: the numbers can't be read: check delimiter and decimal sign.")
+
+
+def _table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> Floats:
+    import polars
+
+    names = [f"c{i}" for i in range(columns)]
+    try:
+        frame = polars.read_csv(
+            path, has_header=False, skip_lines=skip, separator=delimiter, decimal_comma=decimal_comma,
+            new_columns=names, schema_overrides=dict.fromkeys(names, polars.Float64),
+        )  # fmt: skip
+        table = frame.to_numpy()
+    except Exception:
+        return _slow_table(path, skip, delimiter, columns, decimal_comma)
+    if table.shape[1] != columns or not np.all(np.isfinite(table)):
+        raise _blame(path, skip, delimiter, columns, decimal_comma)
+    return table
+
+
+def _slow_table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> Floats:
+    """For blanks around cells and the like, which the fast reader refuses."""
+    rows = []
+    with path.open(encoding="utf-8-sig") as file:
+        for number, line in enumerate(file):
+            if number < skip or not line.strip():
+                continue
+            cells = line.split(delimiter)
+            try:
+                rows.append([float(c.strip().replace(",", ".") if decimal_comma else c) for c in cells])
+            except ValueError:
+                raise _blame(path, skip, delimiter, columns, decimal_comma) from None
+    if any(len(row) != columns for row in rows):
+        raise _blame(path, skip, delimiter, columns, decimal_comma)
+    table = np.array(rows, dtype=float).reshape(len(rows), columns)
+    if not np.all(np.isfinite(table)):
+        raise _blame(path, skip, delimiter, columns, decimal_comma)
+    return table
+
+
+def read_csv(path: Path) -> Recording:
+    """Read a CSV record. Raises BadInput naming file, line and cure."""
+    comments, above, first = _text_lines(path)
+    delimiter = max(("\t", ";", ","), key=first.count)
+    if first.count(delimiter) == 0:
+        delimiter = ","
+    cells = first.split(delimiter)
+    if all(_is_number(c) for c in cells):
+        raise BadInput(f"{path}, line {above + 1}: the first row must name its columns as 'label [unit]'.")
+    named = [split_label(c) for c in cells]
+    comma = delimiter != "," and _has_decimal_comma(path, above + 1)
+    table = _table(path, above + 1, delimiter, len(cells), comma)
+    if table.shape[0] < 2:
+        raise BadInput(f"{path}: there are fewer than two rows of numbers below the first row.")
+    rate = None
+    for line in comments:
+        if found := re.match(r"rate_hz\s*=\s*(\S+)", line):
+            if not _is_number(found[1]) or float(found[1].replace(",", ".")) <= 0:
+                raise BadInput(f"{path}: '# {line}' gives no rate: write '# rate_hz=51200'.")
+            rate = float(found[1].replace(",", "."))
+    if named[0][0].lower() in ("time", "t"):
+        rate = _rate_of(path, table[:, 0], named[0][1], above + 2)
+        table, named = table[:, 1:], named[1:]
+    if rate is None:
+        raise BadInput(f"{path}: no rate: put a 'time [s]' column first, or a line '# rate_hz=...' above.")
+    if not named:
+        raise BadInput(f"{path}: there is no column beside the time.")
+    columns = np.ascontiguousarray(table.T)
+    channels = tuple(
+        channel_of(label or f"ch{i}", unit, rate, columns[i - 1]) for i, (label, unit) in enumerate(named, start=1)
+    )
+    return Recording(str(path), channels, {"format": "csv"})
+
+
+def _has_decimal_comma(path: Path, skip: int) -> bool:
+    with path.open(encoding="utf-8-sig") as file:
+        for number, line in enumerate(file):
+            if number >= skip and "," in line:
+                return True
+            if number > skip + 50:
+                break
+    return False
+
+
+def _rate_of(path: Path, time: Floats, unit: str, line: int) -> float:
+    from ..core.quantities import factor
+
+    t = time * factor(unit or "s", "s")
+    steps = np.diff(t)
+    if np.any(steps <= 0):
+        raise BadInput(f"{path}, line {line + 1 + int(np.argmax(steps <= 0))}: time does not rise: mend the time column.")
+    step = (t[-1] - t[0]) / (t.size - 1)
+    uneven = np.abs(steps - step)
+    if uneven.max() > 1e-3 * step:
+        worst = int(np.argmax(uneven))
+        raise BadInput(
+            f"{path}, line {line + 1 + worst}: time steps are uneven by {100 * uneven.max() / step:.2g} %"
+            " (0.1 % is allowed): write the time with more decimals, or use '# rate_hz=...' without a time column."
+        )
+    nominal = round(1 / step)
+    return float(nominal) if nominal and abs(1 / step / nominal - 1) < 1e-6 else float(1 / step)
+
+
+def write_csv(path: Path, recording: Recording) -> None:
+    """Write channels of one rate, with time first. Raises BadInput when the rates or lengths differ."""
+    import polars
+
+    channels = one_rate(recording, path)
+    n = channels[0].length
+    columns = {"time [s]": np.arange(n) / channels[0].rate}
+    for c in channels:
+        name = f"{c.label} [{c.unit}]"
+        if name in columns or any(mark in name for mark in ",;\t\n\""):
+            raise BadInput(f"{path}: the label '{c.label}' can't stand in a CSV row: rename that channel.")
+        columns[name] = c.samples()
+    polars.DataFrame(columns).write_csv(path, quote_style="never")
+
+
+def one_rate(recording: Recording, path: Path) -> tuple[Channel, ...]:
+    """The channels, when they share rate and length. Raises BadInput."""
+    if not recording.channels:
+        raise BadInput(f"{recording.source}: there is no channel to write.")
+    first = recording.channels[0]
+    if any(c.rate != first.rate or c.length != first.length for c in recording.channels):
+        raise BadInput(f"{path}: the channels differ in rate or length, which this format can't hold: use .h5.")
+    return recording.channels

@@ -1,0 +1,207 @@
+"""Reading and writing by file ending. A file is written beside its place and renamed when whole."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import BadInput
+from .csvfile import one_rate, read_csv, write_csv
+from .recording import Recording, channel_of
+
+
+def read_wav(path: Path) -> Recording:
+    """WAV, RF64, W64. Integer full scale is 1.0; taken as 1 V until a setting says what it means."""
+    import soundfile
+
+    try:
+        samples, rate = soundfile.read(str(path), dtype="float64", always_2d=True)
+    except Exception as problem:
+        raise BadInput(f"{path}: this is not a sound file that can be read ({problem}).") from None
+    if samples.shape[0] < 2:
+        raise BadInput(f"{path}: the sound file holds no samples.")
+    channels = tuple(
+        channel_of(f"ch{i + 1}", "V", rate, samples[:, i], {"full_scale": True}) for i in range(samples.shape[1])
+    )
+    return Recording(str(path), channels, {"format": "wav"})
+
+
+def write_wav(path: Path, recording: Recording) -> None:
+    """64-bit float samples, in the channels' own units; labels and units do not travel in this format."""
+    import soundfile
+
+    channels = one_rate(recording, path)
+    kind = {".w64": "W64", ".rf64": "RF64"}.get(_ending(path), "WAV")
+    table = np.column_stack([c.samples() for c in channels])
+    rate = round(channels[0].rate)
+    if abs(channels[0].rate - rate) > 1e-6:
+        raise BadInput(f"{path}: a rate of {channels[0].rate} Hz is not whole, which this format needs.")
+    soundfile.write(str(path), table, rate, subtype="DOUBLE", format=kind)
+
+
+def read_uff(path: Path) -> Recording:
+    """Universal file, dataset 58, time records (function type 1)."""
+    import pyuff
+
+    try:
+        file = pyuff.UFF(str(path))
+        kinds = file.get_set_types()
+        sets = [file.read_sets(i) for i in np.flatnonzero(np.asarray(kinds) == 58)]
+    except Exception as problem:
+        raise BadInput(f"{path}: this is not a universal file that can be read ({problem}).") from None
+    channels = []
+    for i, data in enumerate(sets, start=1):
+        if data["func_type"] != 1 or not data.get("abscissa_inc"):
+            continue
+        label = str(data.get("id1", "")).strip()
+        label = label if label and label.upper() != "NONE" else f"ch{i}"
+        unit = str(data.get("ordinate_axis_units_lab", "")).strip()
+        unit = "" if unit.upper() == "NONE" else unit
+        rate = 1.0 / float(data["abscissa_inc"])
+        rate = float(round(rate)) if abs(rate / max(round(rate), 1) - 1) < 1e-5 else rate
+        channels.append(channel_of(label, unit, rate, np.real(data["data"])))
+    if not channels:
+        raise BadInput(f"{path}: there is no time record (dataset 58, function type 1) in it.")
+    return Recording(str(path), tuple(channels), {"format": "uff58"})
+
+
+def write_uff(path: Path, recording: Recording) -> None:
+    """One dataset 58 a channel, double precision, ASCII."""
+    import pyuff
+
+    file = pyuff.UFF(str(path))
+    for i, c in enumerate(recording.channels):
+        x = c.samples()
+        made = pyuff.prepare_58(
+            binary=0, func_type=1, rsp_node=i + 1, rsp_dir=0, ref_node=0, ref_dir=0, data=x,
+            x=np.arange(c.length) / c.rate, id1=c.label, id2="written by Lucid Anvil", abscissa_spacing=1,
+            abscissa_min=0.0, abscissa_inc=1.0 / c.rate, ord_data_type=4, num_pts=c.length,
+            ordinate_axis_lab=c.label[:20], ordinate_axis_units_lab=c.unit[:20],
+            abscissa_axis_lab="time", abscissa_axis_units_lab="s", return_full_dict=True,
+        )  # fmt: skip
+        file.write_sets(made, "add" if i else "overwrite")
+
+
+def read_mat(path: Path) -> Recording:
+    """MAT version 5: `data` (n, channels) with `rate_hz`, `labels` and `units`; or plain vectors of one length
+    with `rate_hz`, `fs` or a vector `time` [s]."""
+    import scipy.io
+
+    try:
+        held = {k: v for k, v in scipy.io.loadmat(str(path), squeeze_me=True).items() if not k.startswith("__")}
+    except NotImplementedError:
+        raise BadInput(f"{path}: this is a MAT 7.3 file: save it as version 5 (or give the data as .h5).") from None
+    except Exception as problem:
+        raise BadInput(f"{path}: this is not a MAT file that can be read ({problem}).") from None
+    rate = next((float(held[k]) for k in ("rate_hz", "fs", "Fs", "rate") if np.size(held.get(k, [])) == 1), None)
+    time = next((np.asarray(held[k], float) for k in ("time", "t") if np.ndim(held.get(k)) == 1), None)
+    if rate is None and time is not None and time.size > 1:
+        steps = np.diff(time)
+        if np.any(np.abs(steps - steps.mean()) > 1e-3 * abs(steps.mean())):
+            raise BadInput(f"{path}: time steps are uneven by more than 0.1 %: resample to an even rate.")
+        rate = 1.0 / float(steps.mean())
+    if rate is None or not np.isfinite(rate) or rate <= 0:
+        raise BadInput(f"{path}: no rate: it needs a number 'rate_hz', or a vector 'time' in seconds.")
+    labels = [str(v).strip() for v in np.atleast_1d(held.get("labels", []))]
+    units = [str(v).strip() for v in np.atleast_1d(held.get("units", []))]
+    if "data" in held:
+        table = np.atleast_2d(np.asarray(held["data"], float))
+        table = table.T if table.shape[0] < table.shape[1] else table
+        names = labels or [f"ch{i + 1}" for i in range(table.shape[1])]
+        columns = list(table.T)
+    else:
+        names = [k for k, v in held.items() if np.ndim(v) == 1 and np.issubdtype(np.asarray(v).dtype, np.number)]
+        names = [k for k in names if k not in ("time", "t") and np.size(held[k]) > 1]
+        columns = [np.asarray(held[k], float) for k in names]
+    if not columns:
+        raise BadInput(f"{path}: there is no vector of samples in it.")
+    if any(not np.all(np.isfinite(c)) for c in columns):
+        raise BadInput(f"{path}: a channel holds values that are not numbers.")
+    units += [""] * (len(columns) - len(units))
+    channels = tuple(channel_of(n, u, rate, c) for n, u, c in zip(names, units, columns, strict=False))
+    return Recording(str(path), channels, {"format": "mat"})
+
+
+def write_mat(path: Path, recording: Recording) -> None:
+    """MAT version 5 as `read_mat` reads it."""
+    import scipy.io
+
+    channels = one_rate(recording, path)
+    scipy.io.savemat(
+        str(path),
+        {
+            "rate_hz": channels[0].rate,
+            "labels": np.array([c.label for c in channels], dtype=object),
+            "units": np.array([c.unit for c in channels], dtype=object),
+            "data": np.column_stack([c.samples() for c in channels]),
+        },
+    )
+
+
+def read_hdf5(path: Path) -> Recording:
+    """A take's raw.h5, or the same layout in one file; samples are read when they are asked for."""
+    from .hdf5file import read_raw
+
+    return read_raw(path)
+
+
+def write_hdf5(path: Path, recording: Recording) -> None:
+    from .hdf5file import write_raw
+
+    write_raw(path, recording)
+
+
+_READERS: dict[str, Callable[[Path], Recording]] = {
+    ".csv": read_csv, ".txt": read_csv, ".tsv": read_csv, ".wav": read_wav, ".rf64": read_wav, ".w64": read_wav,
+    ".uff": read_uff, ".unv": read_uff, ".uf": read_uff, ".mat": read_mat, ".h5": read_hdf5, ".hdf5": read_hdf5,
+}  # fmt: skip
+_WRITERS: dict[str, Callable[[Path, Recording], None]] = {
+    ".csv": write_csv, ".wav": write_wav, ".rf64": write_wav, ".w64": write_wav, ".uff": write_uff,
+    ".unv": write_uff, ".mat": write_mat, ".h5": write_hdf5, ".hdf5": write_hdf5,
+}  # fmt: skip
+ENDINGS = tuple(_WRITERS)
+
+
+def _ending(path: Path) -> str:
+    return path.suffix.lower()
+
+
+def read(path: str | os.PathLike[str]) -> Recording:
+    """Read a record of any known format. Raises BadInput."""
+    place = Path(path)
+    if place.is_dir() and (place / "raw.h5").exists():
+        return read_hdf5(place / "raw.h5")
+    if not place.exists():
+        raise BadInput(f"{place}: there is no such file.")
+    if place.is_dir():
+        raise BadInput(f"{place}: this is a folder, not a record.")
+    reader = _READERS.get(_ending(place))
+    if reader is None:
+        raise BadInput(f"{place}: the ending '{place.suffix}' is not known: use one of {', '.join(_READERS)}.")
+    try:
+        return reader(place)
+    except OSError as problem:
+        raise BadInput(f"{place}: it can't be read ({problem.strerror or problem}).") from None
+
+
+def write(path: str | os.PathLike[str], recording: Recording) -> None:
+    """Write a record in the format of the ending. A file that exists is never written over. Raises BadInput."""
+    place = Path(path)
+    writer = _WRITERS.get(_ending(place))
+    if writer is None:
+        raise BadInput(f"{place}: the ending '{place.suffix}' can't be written: use one of {', '.join(_WRITERS)}.")
+    if place.exists():
+        raise BadInput(f"{place}: it exists already: choose another name.")
+    if not place.parent.exists():
+        raise BadInput(f"{place}: the folder {place.parent} does not exist: make it first.")
+    part = place.with_name(f".{place.stem}.part{place.suffix}")
+    try:
+        writer(part, recording)
+        os.replace(part, place)
+    except OSError as problem:
+        raise BadInput(f"{place}: it can't be written ({problem.strerror or problem}).") from None
+    finally:
+        part.unlink(missing_ok=True)

@@ -1,0 +1,95 @@
+"""The HDF5 layout of a take's raw streams, and of a record in one file.
+
+`/channels/NNN` is one dataset a channel with the attributes label, unit, rate_hz and, where known, sensor,
+sensitivity, sensitivity_unit, range. Fixed datasets made before the file goes into SWMR mode, and no strings
+of variable length, because a reader beside a running writer can't see either.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.errors import BadInput
+from .recording import Channel, Recording
+
+FORMAT = "lucid-anvil-raw"
+
+
+def open_raw(path: Path) -> Any:
+    """Open for reading, also while it is being written or after its writer was killed."""
+    import h5py
+
+    try:
+        return h5py.File(path, "r", swmr=True)
+    except OSError:
+        try:
+            return h5py.File(path, "r", swmr=False)
+        except OSError as problem:
+            raise BadInput(f"{path}: this is not an HDF5 file that can be read ({problem}).") from None
+
+
+def _load(dataset: Any) -> Any:
+    return lambda a, b: np.asarray(dataset[a:b], dtype=float)
+
+
+def read_raw(path: Path) -> Recording:
+    """Channels are read piece by piece; the file stays open as long as they are held."""
+    file = open_raw(path)
+    if file.attrs.get("format", b"") not in (FORMAT, FORMAT.encode(), np.bytes_(FORMAT)) or "channels" not in file:
+        raise BadInput(f"{path}: this HDF5 file is not one of ours: convert it to csv, wav, uff or mat first.")
+    channels = []
+    lengths = [file["channels"][k].shape[0] for k in file["channels"]]
+    same = min(lengths) if max(lengths, default=0) - min(lengths, default=0) < 1e6 else None
+    for key in sorted(file["channels"]):
+        dataset = file["channels"][key]
+        attrs = {k: (v.decode() if isinstance(v, bytes) else v) for k, v in dataset.attrs.items()}
+        label, unit = str(attrs.pop("label")), str(attrs.pop("unit"))
+        rate = float(attrs.pop("rate_hz"))
+        # After a kill one channel may hold a block more than the others.
+        length = dataset.shape[0] if same is None else same
+        channels.append(Channel(label, unit, rate, int(length), _load(dataset), attrs))
+    beside = path.parent / "events.jsonl"
+    meta = {"format": "hdf5", "file": file}
+    return Recording(str(path), tuple(channels), meta, tuple(read_events(beside)))
+
+
+def read_events(path: Path) -> list[dict[str, Any]]:
+    """Events of a take; a last line cut short by a kill is left out."""
+    made = []
+    if path.exists():
+        for line in path.read_text(encoding="utf-8").splitlines():
+            try:
+                made.append(json.loads(line))
+            except json.JSONDecodeError:
+                continue
+    return made
+
+
+def describe(dataset: Any, label: str, unit: str, rate: float, meta: dict[str, Any]) -> None:
+    """Put a channel's description on its dataset, strings as fixed-length bytes."""
+    held = {"label": label, "unit": unit, "rate_hz": float(rate), **meta}
+    for key, value in held.items():
+        if isinstance(value, str):
+            dataset.attrs[key] = np.bytes_(value.encode())
+        elif isinstance(value, (int, float)) and not isinstance(value, bool):
+            dataset.attrs[key] = value
+
+
+def write_raw(path: Path, recording: Recording) -> None:
+    """All channels into one file, piece by piece."""
+    import h5py
+
+    with h5py.File(path, "w", libver="latest") as file:
+        file.attrs["format"] = np.bytes_(FORMAT)
+        group = file.create_group("channels")
+        for i, c in enumerate(recording.channels):
+            dataset = group.create_dataset(
+                f"{i:03d}", shape=(c.length,), dtype="f8", chunks=(min(max(c.length, 1), 65536),)
+            )
+            describe(dataset, c.label, c.unit, c.rate, dict(c.meta))
+            for a in range(0, c.length, 1 << 20):
+                dataset[a : a + (1 << 20)] = c.samples(a, a + (1 << 20))

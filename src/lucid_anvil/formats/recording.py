@@ -1,0 +1,102 @@
+"""The one recording type: named channels that are read piece by piece."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.errors import BadInput
+from ..core.quantities import factor
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One uniformly sampled channel. `load(a, b)` gives samples a..b-1 in `unit`."""
+
+    label: str
+    unit: str
+    rate: float
+    length: int
+    load: Callable[[int, int], Floats]
+    meta: Mapping[str, Any] = field(default_factory=dict)
+    """What travels with it: sensor id, sensitivity, range and the like."""
+
+    @property
+    def duration(self) -> float:
+        return self.length / self.rate
+
+    def samples(self, start: int = 0, stop: int | None = None) -> Floats:
+        """Samples start..stop-1 in `unit`, cut to what is there."""
+        stop = self.length if stop is None else min(stop, self.length)
+        return self.load(max(start, 0), stop)
+
+    def between(self, start: float, stop: float) -> Floats:
+        """Samples of a stretch of time, in seconds from the start of the record."""
+        return self.samples(int(round(start * self.rate)), int(round(stop * self.rate)))
+
+    def in_unit(self, unit: str, scale: float | None = None) -> Channel:
+        """The same channel in another unit; `scale` turns one into the other where the units differ in kind."""
+        by = factor(self.unit, unit) if scale is None else scale
+        if by == 1.0:
+            return replace(self, unit=unit)
+        load = self.load
+        return replace(self, unit=unit, load=lambda a, b: load(a, b) * by)
+
+
+def channel_of(label: str, unit: str, rate: float, samples: Floats, meta: Mapping[str, Any] | None = None) -> Channel:
+    """A channel that is in memory already."""
+    x = np.ascontiguousarray(samples, dtype=float)
+    return Channel(label, unit, float(rate), x.size, lambda a, b: x[a:b], dict(meta or {}))
+
+
+@dataclass(frozen=True)
+class Recording:
+    """Channels of one record and what is known about it."""
+
+    source: str
+    channels: tuple[Channel, ...]
+    meta: Mapping[str, Any] = field(default_factory=dict)
+    marks: tuple[Mapping[str, Any], ...] = ()
+    """What happened when: each has `t` [s] and `kind`, and what belongs to it."""
+
+    @property
+    def labels(self) -> list[str]:
+        return [c.label for c in self.channels]
+
+    def channel(self, wanted: str | int) -> Channel:
+        """A channel by label (with or without its unit) or by number from 1. Raises BadInput."""
+        text = str(wanted).strip()
+        for c in self.channels:
+            if text in (c.label, f"{c.label} [{c.unit}]"):
+                return c
+        if text.isdigit() and 1 <= int(text) <= len(self.channels):
+            return self.channels[int(text) - 1]
+        raise BadInput(
+            f"{self.source}: there is no channel '{text}': it has {', '.join(self.labels)}; choose one of them."
+        )
+
+    def roles(self, wanted: Mapping[str, str], needed: tuple[str, ...]) -> dict[str, Channel]:
+        """Channels by role. Without a mapping equal names are used, or the only channel for an only role."""
+        for role in wanted:
+            if role not in needed:
+                raise BadInput(f"The role '{role}' is not one of this method's: {', '.join(needed)}.")
+        found = {}
+        for role in needed:
+            if role in wanted:
+                found[role] = self.channel(wanted[role])
+            elif role in self.labels:
+                found[role] = self.channel(role)
+            elif len(needed) == 1 and len(self.channels) == 1:
+                found[role] = self.channels[0]
+            else:
+                raise BadInput(
+                    f"{self.source}: no channel for the role '{role}': say --role {role}=CHANNEL,"
+                    f" one of {', '.join(self.labels)}."
+                )
+        return found

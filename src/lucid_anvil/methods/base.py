@@ -1,0 +1,221 @@
+"""What a method is. It does no I/O: it yields what it wants and receives what it got, block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import numpy as np
+from pydantic import Field
+
+from ..core.calibration.decision import verdict
+from ..core.errors import BadInput
+from ..core.quantities import parse
+from ..formats.recording import Channel, Floats
+from ..lab.findings import Finding, Reading
+from ..lab.textfiles import Model, quantity
+
+
+@dataclass(frozen=True)
+class Want:
+    """What a method asks for in one turn."""
+
+    drive: Floats
+    """Volts at the source for the next block, shape (block,)."""
+    expect: float | None = None
+    """rms that the control channel should show for this block [its unit]; None: nothing to hold it to."""
+    marks: tuple[Mapping[str, Any], ...] = ()
+    """Events for the record; each has `t` [s] and `kind`."""
+    live: Mapping[str, Any] | None = None
+    """Figures for the faces; None: nothing new."""
+    compute: tuple[Callable[..., Any], tuple[Any, ...]] | None = None
+    """Work too long for one block; its result comes in a later `Got.result`."""
+    position: Mapping[str, Any] | None = None
+    """Where the method could be continued from."""
+    settings: Mapping[str, Any] | None = None
+    """Settings for devices, such as `{"insert": True}`."""
+
+
+@dataclass(frozen=True)
+class Got:
+    """What a method receives in one turn."""
+
+    index: int
+    """Number of the input block, from 0."""
+    start: float
+    """s, time of its first sample."""
+    channels: Mapping[str, Floats]
+    """Input channels by role, in volts."""
+    overload: frozenset[str] = frozenset()
+    result: Any = None
+    """Result of the last `Want.compute`, once, when it is there."""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a method must know of the bench it runs on."""
+
+    rate: float
+    block: int
+    source_range: float
+    """V"""
+    sensitivity: Mapping[str, float]
+    """V per m/s² by role, for setting levels only."""
+
+
+Performance = Generator[Want, Got, None]
+LEAD = 2
+"""The drive yielded on receipt of input block n is played during block n + LEAD."""
+
+
+@dataclass(frozen=True)
+class CourseItem:
+    """One stretch of what will happen."""
+
+    label: str
+    duration: float
+    """s"""
+    frequency: float | None = None
+    level: float | None = None
+    limited_by: str | None = None
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One plot that faces draw: which curves, on which scales, against which corridor."""
+
+    key: str
+    title: str
+    curves: tuple[str, ...]
+    x_label: str
+    y_label: str
+    x_log: bool = False
+    y_log: bool = False
+
+
+class MethodSettings(Model):
+    """What all methods' settings share."""
+
+    decision: str = "guarded"
+    limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    input_range: dict[str, Any] = Field(default_factory=dict)
+    full_scale: dict[str, quantity("V")] = Field(default_factory=dict)  # type: ignore[valid-type]
+    mains: str | float = "auto"
+
+    def mains_hz(self) -> float | None:
+        """50 or 60 Hz, or None for auto."""
+        if self.mains == "auto":
+            return None
+        value = parse(self.mains, "Hz", "mains")
+        if value not in (50.0, 60.0):
+            raise BadInput(f"mains: '{self.mains}' is not 50 Hz, 60 Hz or auto.")
+        return value
+
+
+class Method(Protocol):
+    """What each method module puts into its `METHOD`."""
+
+    name: str
+    title: str
+    roles: tuple[str, ...]
+    Settings: type[MethodSettings]
+    readings: Mapping[str, str]
+    curves: Mapping[str, str]
+    views: tuple[Axis, ...]
+
+    def evaluate(self, record: Mapping[str, Channel], settings: Any, marks: Sequence[Mapping[str, Any]]) -> Finding:
+        """Pure: channels by role and settings in, finding out."""
+
+    def course(self, settings: Any) -> list[CourseItem]:
+        """What will happen when, before it does."""
+
+    def perform(self, settings: Any, facts: Facts, start: Mapping[str, Any] | None) -> Performance:
+        """The run itself."""
+
+
+@dataclass(frozen=True)
+class Limits:
+    """The limits that settings give, checked against the readings there are."""
+
+    given: Mapping[str, Mapping[str, Any]]
+    units: Mapping[str, str]
+    rule: str
+    used: set[str] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        import difflib
+
+        if self.rule not in ("guarded", "simple"):
+            raise BadInput(f"decision: '{self.rule}' is not known; use guarded or simple.")
+        for key, sides in self.given.items():
+            if key not in self.units:
+                near = difflib.get_close_matches(key, self.units, 1, 0.4)
+                raise BadInput(
+                    f"limits: there is no reading '{key}'; "
+                    + (f"did you mean '{near[0]}'?" if near else f"there are {', '.join(self.units)}.")
+                )
+            for side in sides:
+                if side not in ("low", "high"):
+                    raise BadInput(f"limits.{key}: '{side}' is not known; use low and high.")
+            low, high = self.sides(key)
+            if low is not None and high is not None and low > high:
+                raise BadInput(f"limits.{key}: low is above high: exchange them.")
+
+    def sides(self, key: str) -> tuple[float | None, float | None]:
+        """Low and high in the reading's unit, None where there is none."""
+        sides = self.given.get(key, {})
+        return tuple(  # type: ignore[return-value]
+            None if sides.get(s) is None else parse(sides[s], self.units[key], f"limits.{key}.{s}")
+            for s in ("low", "high")
+        )
+
+    def judge(self, reading: Reading) -> Reading:
+        """The reading with its limit and verdict."""
+        from dataclasses import replace
+
+        low, high = self.sides(reading.key)
+        said = verdict(
+            reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval
+        )
+        if not reading.valid:
+            said = "open"
+        return replace(reading, low=low, high=high, verdict=said)
+
+
+def record_of(channels: Mapping[str, Channel], settings: MethodSettings) -> dict[str, Channel]:
+    """Channels with `full_scale` applied to those that come from sound files."""
+    made = {}
+    for role, value in settings.full_scale.items():
+        if role not in channels:
+            raise BadInput(f"full_scale: there is no role '{role}' here: {', '.join(channels)}.")
+        if value <= 0:
+            raise BadInput(f"full_scale.{role}: it must be above zero.")
+    for role, channel in channels.items():
+        scale = settings.full_scale.get(role)
+        made[role] = channel.in_unit("V", scale) if scale and channel.meta.get("full_scale") else channel
+    return made
+
+
+def overload_limits(
+    channels: Mapping[str, Channel], settings: MethodSettings, order: Sequence[str]
+) -> tuple[float | None, ...]:
+    """Where each input overloads, in its channel's unit."""
+    for role in settings.input_range:
+        if role not in channels:
+            raise BadInput(f"input_range: there is no role '{role}' here: {', '.join(channels)}.")
+    made: list[float | None] = []
+    for role in order:
+        given = settings.input_range.get(role)
+        value = None if given is None else parse(given, channels[role].unit, f"input_range.{role}")
+        if value is not None and value <= 0:
+            raise BadInput(f"input_range.{role}: it must be above zero.")
+        made.append(value)
+    return tuple(made)
+
+
+def drive_block(amplitude: tuple[float, float], frequency: float, phase: float, rate: float, n: int) -> Floats:
+    """A block of sine whose peak goes straight from one amplitude to the other; phase [rad] at its first sample."""
+    t = np.arange(n) / rate
+    envelope = amplitude[0] + (amplitude[1] - amplitude[0]) * np.arange(1, n + 1) / n
+    return envelope * np.sin(phase + 2 * np.pi * frequency * t)

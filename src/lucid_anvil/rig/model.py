@@ -1,0 +1,223 @@
+"""The rig file: every parameter of the bench, stand-ins included, in one text that a person can read and diff."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, model_validator
+
+from ..core.sensor import SensorModel
+from ..core.shaker import Capability, Shaker
+from ..lab.textfiles import Flag, Model, check, load_yaml, quantity
+
+Hz = quantity("Hz")
+Volt = quantity("V")
+Seconds = quantity("s")
+Percent = quantity("%")
+
+
+class FrontEnd(Model):
+    """The streaming inputs and the source."""
+
+    driver: Literal["standin"] = "standin"
+    model: str = "stand-in front end"
+    rate: Hz = 51200.0  # type: ignore[valid-type]
+    block: int = Field(2048, ge=64, le=8192)
+    latency: Seconds = 0.001  # type: ignore[valid-type]
+    bits: int = Field(24, ge=8, le=32)
+    source_range: Volt = 5.0  # type: ignore[valid-type]
+    watchdog: Seconds = 0.1  # type: ignore[valid-type]
+
+
+class AmplifierPart(Model):
+    """The power amplifier, with its faults of nature."""
+
+    model: str = "stand-in amplifier"
+    gain: float = 12.0
+    clip: Volt = 42.0  # type: ignore[valid-type]
+    second_harmonic: Percent = 0.3  # type: ignore[valid-type]
+    third_harmonic: Percent = 0.5  # type: ignore[valid-type]
+    hum: Volt = 0.0  # type: ignore[valid-type]
+
+
+class ShakerPart(Model):
+    """The shaker: physics and limits."""
+
+    model: str = "stand-in shaker"
+    serial: str = ""
+    moving_mass: quantity("kg") = 0.22  # type: ignore[valid-type]
+    coil_share: float = Field(0.35, gt=0, lt=1)
+    suspension_frequency: Hz = 18.0  # type: ignore[valid-type]
+    suspension_damping: Percent = 12.0  # type: ignore[valid-type]
+    armature_frequency: Hz = 13500.0  # type: ignore[valid-type]
+    armature_damping: Percent = 3.0  # type: ignore[valid-type]
+    force_factor: quantity("N/A") = 9.0  # type: ignore[valid-type]
+    resistance: quantity("ohm") = 1.6  # type: ignore[valid-type]
+    inductance: quantity("V*s/A") = 6e-5  # type: ignore[valid-type]
+    stroke: quantity("m") = 0.012  # type: ignore[valid-type]
+    velocity: quantity("m/s") = 1.2  # type: ignore[valid-type]
+    force: quantity("N") = 120.0  # type: ignore[valid-type]
+    current: quantity("A") = 14.0  # type: ignore[valid-type]
+    acceleration: quantity("m/s^2") = 600.0  # type: ignore[valid-type]
+    transverse: Percent = 2.0  # type: ignore[valid-type]
+    transverse_resonance: Hz = 6100.0  # type: ignore[valid-type]
+    transverse_quality: float = Field(4.0, gt=0)
+
+    def shaker(self, gain: float) -> Shaker:
+        return Shaker(
+            self.moving_mass, self.coil_share, self.suspension_frequency, self.suspension_damping / 100,
+            self.armature_frequency, self.armature_damping / 100, self.force_factor, self.resistance,
+            self.inductance, gain,
+        )  # fmt: skip
+
+    def capability(self, voltage: float, source: float) -> Capability:
+        return Capability(
+            self.stroke, self.velocity, self.force, self.current, voltage, source, self.acceleration
+        )
+
+
+class SensorPart(Model):
+    """A stand-in sensor: its true physics, which the program must find out."""
+
+    sensitivity: Any
+    output: Literal["voltage", "charge"] = "voltage"
+    resonance: Hz = 42000.0  # type: ignore[valid-type]
+    quality: float = Field(25.0, gt=0.5)
+    low_corner: Hz = 0.3  # type: ignore[valid-type]
+    noise: quantity("m/s^2") = 0.002  # type: ignore[valid-type]
+    """rms over the whole band."""
+    transverse: Percent = 1.5  # type: ignore[valid-type]
+    bias: Volt = 11.0  # type: ignore[valid-type]
+    temperature_coefficient: quantity("%/K") = 0.02  # type: ignore[valid-type]
+
+    def model(self) -> SensorModel:
+        from ..core.quantities import parse
+
+        charge = self.output == "charge"
+        unit, by = ("pC/(m/s^2)", 1e-12) if charge else ("mV/(m/s^2)", 1e-3)
+        return SensorModel(
+            parse(self.sensitivity, unit, "sensitivity") * by, self.resonance, self.quality, self.low_corner
+        )
+
+
+class ChannelPart(Model):
+    """One input channel: what is wired to it."""
+
+    role: str
+    input: int = Field(ge=1)
+    kind: Literal["acceleration", "current", "voltage"] = "acceleration"
+    range: Volt = 10.0  # type: ignore[valid-type]
+    sensor: str | None = None
+    """Serial number of a sensor, in the ledger and among the stand-ins."""
+    axis: Literal["axial", "transverse"] = "axial"
+    supply: Flag = True
+    conditioner_gain: quantity("mV/pC") | None = None  # type: ignore[valid-type]
+    scale: quantity("V/A") = 0.1  # type: ignore[valid-type]
+    """Of a current monitor."""
+
+    @model_validator(mode="after")
+    def _whole(self) -> ChannelPart:
+        if self.kind == "acceleration" and self.sensor is None:
+            raise ValueError(f"the channel '{self.role}' needs the serial number of its sensor.")
+        return self
+
+
+class Fault(Model):
+    """A fault that a test or a trainer throws at a given time."""
+
+    at: Seconds  # type: ignore[valid-type]
+    kind: Literal[
+        "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
+        "supply_sag", "hang",
+    ]  # fmt: skip
+    channel: str = "unit"
+    lasts: Seconds = 1e9  # type: ignore[valid-type]
+    size: float = 1.0
+
+
+class Room(Model):
+    temperature: float = 21.4
+    humidity: float = 46.0
+    supply: Volt = 229.8  # type: ignore[valid-type]
+    window: tuple[float, float] = (18.0, 26.0)
+    """°C within which calibrations may be done."""
+
+
+class StandIn(Model):
+    """What only stand-ins have: the truth of each sensor, seeds and faults."""
+
+    seed: int = 1
+    sensors: dict[str, SensorPart] = Field(default_factory=dict)
+    faults: list[Fault] = Field(default_factory=list)
+    draw_errors: Flag = False
+    """Draw every systematic error from the budget's own distributions."""
+    input_gains: dict[str, Percent] = Field(default_factory=dict)  # type: ignore[valid-type]
+    """Gain error of an input by role."""
+
+
+class SourceOfDoubt(Model):
+    source: str
+    label: str | None = None
+    half_width: Any
+    distribution: str = "rectangular"
+    correlation: float = 1.0
+
+
+class GuardPart(Model):
+    """One guard. `limit` is in the unit of what is watched."""
+
+    watch: Literal["drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late"]
+    action: Literal["note", "hold", "ease", "cut"] = "cut"
+    limit: Any = None
+    channel: str | None = None
+    after: Seconds = 0.0  # type: ignore[valid-type]
+    label: str | None = None
+
+
+class Rig(Model):
+    """A whole rig."""
+
+    version: Literal[1] = Field(1, alias="lucid-anvil-rig")
+    name: str
+    front_end: FrontEnd = Field(default_factory=FrontEnd)
+    amplifier: AmplifierPart = Field(default_factory=AmplifierPart)
+    shaker: ShakerPart = Field(default_factory=ShakerPart)
+    channels: list[ChannelPart]
+    room: Room = Field(default_factory=Room)
+    budget: list[SourceOfDoubt] = Field(default_factory=list)
+    capability: Any = None
+    guards: list[GuardPart] = Field(default_factory=list)
+    cut_time: Seconds = 0.005  # type: ignore[valid-type]
+    ease_time: Seconds = 0.5  # type: ignore[valid-type]
+    standin: StandIn = Field(default_factory=StandIn)
+
+    @model_validator(mode="after")
+    def _whole(self) -> Rig:
+        roles = [c.role for c in self.channels]
+        if len(set(roles)) != len(roles):
+            raise ValueError("two channels have the same role: give each its own.")
+        if len({c.input for c in self.channels}) != len(roles):
+            raise ValueError("two channels share one input: give each its own.")
+        for c in self.channels:
+            if c.sensor is not None and c.sensor not in self.standin.sensors:
+                raise ValueError(f"the stand-in sensor '{c.sensor}' of channel '{c.role}' is not described.")
+        return self
+
+    def channel(self, role: str) -> ChannelPart:
+        return next(c for c in self.channels if c.role == role)
+
+    def plant(self) -> Shaker:
+        return self.shaker.shaker(self.amplifier.gain)
+
+    def capability_lines(self) -> Capability:
+        return self.shaker.capability(self.amplifier.clip, self.front_end.source_range)
+
+    @property
+    def is_standin(self) -> bool:
+        return self.front_end.driver == "standin"
+
+
+def load_rig(path: Path) -> Rig:
+    """Read and check a rig file. Raises BadInput."""
+    return check(Rig, load_yaml(path), str(path))

@@ -1,0 +1,163 @@
+"""The stand-in bench: source, amplifier, shaker, sensors and inputs, one block at a time."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from ...core.signal.sinefit import Floats
+from ..device import InputBlock
+from ..model import ChannelPart, Fault, Rig
+from .errors import errors_of
+from .filters import DELAY, BlockFir, Modal, Recursive, fir_for, low_corner, resonance
+
+OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
+"""Volts that a sensor supply shows at an open and at a shorted input."""
+
+
+class StandInSensor:
+    """One sensor on the table, with its conditioner and input."""
+
+    def __init__(self, rig: Rig, part: ChannelPart, seed: int) -> None:
+        assert part.sensor is not None
+        held = rig.standin.sensors[part.sensor]
+        model = held.model()
+        rate = rig.front_end.rate
+        drawn = errors_of(rig) if part.role == "unit" else None
+        angles = errors_of(rig)
+        angle = angles.angles.get(part.role, 0.0) if angles else math.pi / 2
+        gain = 1.0
+        if held.output == "charge":
+            gain = (part.conditioner_gain or 10.0) * 1e9  # mV/pC in V/C
+        warm = 1 + held.temperature_coefficient / 100 * (rig.room.temperature - 23.0) if drawn is None else 1.0
+        self.part = part
+        self.scale = model.sensitivity * gain * warm * (1 + rig.standin.input_gains.get(part.role, 0.0) / 100)
+        self.sideways = held.transverse / 100 * math.cos(angle)
+        self.noise = held.noise * model.sensitivity * gain
+        self.bias = held.bias
+        if model.resonance < 12000:
+            sharp = resonance(model.resonance, model.quality, rate)
+            shape = np.zeros(DELAY + 1)
+            shape[DELAY] = 1.0
+            self.recursive: Recursive | None = sharp
+        else:
+            self.recursive = None
+
+            def wanted(f: Floats) -> np.ndarray:
+                return model.upper(f) * (drawn.factor(f) if drawn else 1.0)
+
+            shape = fir_for(wanted, rate)
+        self.fir = BlockFir(shape, rig.front_end.block)
+        self.high_pass = low_corner(model.low_corner, rate)
+        self.loose = resonance(2600.0, 6.0, rate)
+        self.rng = np.random.default_rng([seed, part.input])
+
+    def __call__(self, axial: Floats, across: Floats, faults: list[Fault], t: Floats) -> tuple[Floats, float]:
+        """Volts at the input, and the bias voltage."""
+        moved = axial + self.sideways * across if self.part.axis == "axial" else across
+        kinds = {f.kind: f for f in faults if f.channel == self.part.role}
+        if "loose" in kinds:
+            moved = self.loose(moved)
+            moved = moved + 0.25 * kinds["loose"].size * np.abs(moved)
+        x = self.fir(moved)
+        if self.recursive is not None:
+            x = self.recursive(x)
+        if self.high_pass is not None:
+            x = self.high_pass(x)
+        x = self.scale * x + self.noise * self.rng.standard_normal(x.size)
+        bias = self.bias
+        for kind, fault in kinds.items():
+            if kind == "cable":
+                # Contact comes and goes in stretches of a few milliseconds.
+                stretch = np.repeat(self.rng.random(x.size // 256 + 1) < 0.4, 256)[: x.size]
+                x = np.where(stretch & (t >= fault.at), 0.0, x)
+            elif kind in ("open", "short", "no_output"):
+                x = np.where(t >= fault.at, 1e-5 * self.rng.standard_normal(x.size), x)
+                bias = {"open": OPEN_BIAS, "short": SHORT_BIAS}.get(kind, bias)
+            elif kind == "gain_jump":
+                x = np.where(t >= fault.at, x * (1 + fault.size), x)
+            elif kind == "overload":
+                x = np.where(t >= fault.at, x * 1e3 * fault.size, x)
+            elif kind == "hum":
+                x = x + 0.05 * fault.size * np.sin(2 * np.pi * 50 * t) * (t >= fault.at)
+        return x, bias if self.part.supply else float("nan")
+
+
+class StandInBench:
+    """The whole bench behind the front end; `play` takes a block of source volts and gives a block of inputs."""
+
+    def __init__(self, rig: Rig) -> None:
+        self.rig = rig
+        self.rate, self.block = rig.front_end.rate, rig.front_end.block
+        self.motion = Modal(*rig.plant().state_space(), self.rate)
+        self.sideways = resonance(rig.shaker.transverse_resonance, rig.shaker.transverse_quality, self.rate)
+        seed = rig.standin.seed
+        self.sensors = {c.role: StandInSensor(rig, c, seed) for c in rig.channels if c.kind == "acceleration"}
+        self.rng = np.random.default_rng([seed, 0])
+        delay = np.zeros(DELAY + 1)
+        delay[DELAY] = 1.0
+        self.delays = {c.role: BlockFir(delay, self.block) for c in rig.channels if c.kind != "acceleration"}
+        self.source_delay = BlockFir(delay, self.block)
+        self.index = 0
+        self.tripped = False
+        self.insert = False
+
+    def command(self, name: str, value: object) -> None:
+        """Settings that a method may ask for: `insert` routes the source to the sensor inputs."""
+        if name == "insert":
+            self.insert = bool(value)
+        elif name == "fault":
+            self.rig.standin.faults.append(Fault.model_validate(value))
+
+    def _amplified(self, source: Floats) -> Floats:
+        part, full = self.rig.amplifier, self.rig.front_end.source_range
+        u = np.clip(source, -full, full)
+        u = u + 2 * part.second_harmonic / 100 * u**2 / full + 4 * part.third_harmonic / 100 * u**3 / full**2
+        limit = part.clip / part.gain
+        return np.clip(u, -limit, limit)
+
+    def play(self, source: Floats) -> InputBlock:
+        """One block: source volts in, inputs out. Faults act from their own sample on."""
+        t = (self.index * self.block + np.arange(self.block)) / self.rate
+        faults = [f for f in self.rig.standin.faults if f.at <= t[-1] and t[0] <= f.at + f.lasts]
+        u = self._amplified(source) if not self.insert else np.zeros(self.block)
+        for fault in faults:
+            if fault.kind == "amplifier_trip":
+                u = np.where(t >= fault.at, 0.0, u)
+        if self.rig.amplifier.hum:
+            u = u + self.rig.amplifier.hum / self.rig.amplifier.gain * np.sin(2 * np.pi * 50 * t)
+        acceleration, current, _displacement, _voltage = self.motion(u)
+        across = self.rig.shaker.transverse / 100 * self.sideways(acceleration)
+        samples = np.empty((len(self.rig.channels) + 1, self.block))
+        bias = np.full(len(self.rig.channels), np.nan)
+        overload = np.zeros(len(self.rig.channels), dtype=bool)
+        for i, part in enumerate(self.rig.channels):
+            if part.kind == "acceleration":
+                x, bias[i] = self.sensors[part.role](acceleration, across, faults, t)
+                if self.insert:
+                    gain = 1 + self.rig.standin.input_gains.get(part.role, 0.0) / 100
+                    x = x + 0.5 * gain * self.delays.setdefault(part.role, self._new_delay())(source)
+            else:
+                x = self.delays[part.role](current * part.scale) + 1e-5 * self.rng.standard_normal(self.block)
+            samples[i], overload[i] = self._convert(x, part.range)
+        samples[-1] = self.source_delay(source)
+        self.index += 1
+        supply = self.rig.room.supply
+        for fault in faults:
+            if fault.kind == "supply_sag":
+                supply -= 25.0 * fault.size
+        return InputBlock(
+            self.index - 1, samples, overload, bias, self.rig.room.temperature, self.rig.room.humidity, supply
+        )
+
+    def _new_delay(self) -> BlockFir:
+        taps = np.zeros(DELAY + 1)
+        taps[DELAY] = 1.0
+        return BlockFir(taps, self.block)
+
+    def _convert(self, x: Floats, limit: float) -> tuple[Floats, bool]:
+        """Range and converter: clipped, quantised, and told when clipped."""
+        step = 2 * limit / 2**self.rig.front_end.bits
+        clipped = np.clip(x, -limit, limit)
+        return np.rint(clipped / step) * step, bool(np.max(np.abs(x)) >= limit)

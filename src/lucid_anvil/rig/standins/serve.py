@@ -1,0 +1,106 @@
+"""The stand-in bench as a process of its own, with its clock and its watchdog.
+
+It zeroes its output by itself when output blocks stop coming, whatever became of the process that sent them,
+and writes down when it did.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+from pathlib import Path
+
+import numpy as np
+
+from ...core.signal.sinefit import Floats
+from ..device import Wire, wire_from_fd
+from ..model import Rig, load_rig
+from .bench import StandInBench
+
+GIVE_UP = 8.0
+"""s of wall time after which even a device in simulated time takes its keeper for dead."""
+
+
+class Server:
+    """Plays what comes; ramps to zero when nothing does."""
+
+    def __init__(self, rig: Rig, wire: Wire, pace: str, log: Path | None) -> None:
+        self.bench = StandInBench(rig)
+        self.rig, self.wire, self.pace, self.log = rig, wire, pace, log
+        self.block, self.rate = rig.front_end.block, rig.front_end.rate
+        self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
+        self.gone: str | None = None
+
+    def run(self) -> None:
+        """Until told to stop, or the keeper is gone and the output is zero."""
+        began = time.monotonic()
+        playing = np.zeros(1)
+        span = self.block / self.rate
+        index = 0
+        made = self.bench.play(self.queue.pop(0))
+        while not self.gone:
+            if self.pace == "real":
+                time.sleep(max(0.0, began + (index + 1) * span - time.monotonic()))
+            if any(f.kind == "hang" and f.at <= (index + 1) * span for f in self.rig.standin.faults):
+                time.sleep(3600)
+            try:
+                self.wire.send(b"I", made.pack())
+            except OSError:
+                self.gone = "the keeper is gone"
+                break
+            # The next block is played now, from the queue; while it lasts, the one after it must come.
+            playing = self.queue.pop(0)
+            made = self.bench.play(playing)
+            if not self._fetch(began + (index + 2) * span):
+                return
+            index += 1
+        self._watchdog(playing)
+
+    def _fetch(self, deadline: float) -> bool:
+        """Take messages until one more block is queued. False: told to stop."""
+        while not self.queue:
+            wait = GIVE_UP if self.pace == "fast" else max(0.0, deadline - time.monotonic())
+            if not self.wire.ready(wait):
+                self.gone = "no output block came in time"
+                return True
+            try:
+                kind, payload = self.wire.receive()
+            except (EOFError, OSError):
+                self.gone = "the keeper is gone"
+                return True
+            if kind == b"O":
+                self.queue.append(np.frombuffer(payload, "<f8"))
+            elif kind == b"C":
+                order = json.loads(payload)
+                self.bench.command(order["name"], order["value"])
+            elif kind == b"Q":
+                return False
+        return True
+
+    def _watchdog(self, playing: Floats) -> None:
+        """From the last block the output is faded out within the watchdog's time; then it stays at zero."""
+        span = max(int(self.rig.front_end.watchdog * self.rate), 1)
+        rest = np.resize(playing[::-1], span)
+        faded = rest * np.linspace(1, 0, span)
+        if self.log:
+            line = {
+                "kind": "watchdog", "reason": self.gone, "within": self.rig.front_end.watchdog,
+                "last": float(faded[-1]), "level_before": float(np.abs(rest).max()), "wall": time.time(),
+            }  # fmt: skip
+            with self.log.open("a", encoding="utf-8") as file:
+                file.write(json.dumps(line) + "\n")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--fd", type=int, required=True)
+    parser.add_argument("--rig", type=Path, required=True)
+    parser.add_argument("--pace", choices=("real", "fast"), required=True)
+    parser.add_argument("--log", type=Path)
+    given = parser.parse_args()
+    Server(load_rig(given.rig), wire_from_fd(given.fd), given.pace, given.log).run()
+
+
+if __name__ == "__main__":
+    main()
