@@ -1,20 +1,23 @@
-"""Evaluation of files: read, map roles, check settings, call the method's pure half."""
+"""Evaluation of what was kept: read, map roles, check settings, call the method's pure half."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import BadInput
-from ..formats import read
+from ..formats import Channel, read
 from ..lab.findings import Finding
+from ..lab.takes import Take, open_take
 from ..lab.textfiles import check, load_yaml
 from ..methods import registry
+from ..methods.base import Method
 
 
 def parse_roles(given: Sequence[str]) -> dict[str, str]:
     """`['unit=ch 2']` as {'unit': 'ch 2'}."""
-    made = {}
+    made: dict[str, str] = {}
     for one in given:
         role, sign, channel = one.partition("=")
         if not sign or not role.strip() or not channel.strip():
@@ -29,24 +32,50 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     """One method over one record or take. Raises BadInput."""
     method = registry.get(name)
     wanted = parse_roles(roles)
+    folder = recording if recording.is_dir() else recording.parent
+    take = Take(folder) if (folder / "plan.yaml").exists() and (folder / "raw.h5").exists() else None
     if settings_file is not None:
         settings = check(method.Settings, load_yaml(settings_file), str(settings_file))
+    elif take is not None:
+        return evaluate_take(take)
     else:
-        settings = _settings_of_take(method, recording)
+        settings = check(method.Settings, {}, "the settings")
     record = read(recording)
     channels = record.roles(wanted, method.roles)
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
+    return method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+
+
+def _with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:
     for extra in getattr(method, "optional_roles", ()):
         if extra in record.labels:
             channels[extra] = record.channel(extra)
-    return method.evaluate(channels, settings, record.marks)
+    return channels
 
 
-def _settings_of_take(method: registry.Method, recording: Path) -> object:
-    """A take knows its plan; a foreign file has only the defaults."""
-    folder = recording if recording.is_dir() else recording.parent
-    if (folder / "plan.yaml").exists() and (folder / "raw.h5").exists():
-        held = load_yaml(folder / "plan.yaml")
-        return check(method.Settings, held.get("settings", {}), str(folder / "plan.yaml"))
-    return check(method.Settings, {}, "the settings")
+def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[Mapping[str, Any]]]:
+    """Method, channels by role, settings and marks of a take."""
+    plan = take.plan()
+    method = registry.get(plan.step.method)
+    settings = check(method.Settings, plan.step.settings, str(take.folder / "plan.yaml"))
+    record = take.recording()
+    channels = _with_optional(method, record.roles({}, method.roles), record)
+    return method, channels, settings, record.marks
+
+
+def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Finding:
+    """The finding of a take, with some settings changed if wished. A take of struck points is read together
+    with the one that it completes."""
+    method, channels, settings, marks = material(take)
+    if changes:
+        merged = {**take.plan().step.settings, **changes}
+        settings = check(method.Settings, merged, "the changed settings")
+    base = take.plan().base_take
+    if base is None:
+        return method.evaluate(channels, settings, marks)
+    place = (take.folder / base).resolve()
+    _, old_channels, old_settings, old_marks = material(open_take(place))
+    from ..methods.comparison_reading import evaluate
+
+    return evaluate(channels, settings, marks, [(old_channels, old_settings, old_marks)])

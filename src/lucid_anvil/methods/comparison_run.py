@@ -22,28 +22,43 @@ LEVEL_TOLERANCE = 0.03
 """A level this close to the wished one is not corrected any more."""
 
 
+@dataclass(frozen=True)
+class BenchTables:
+    """What the rig allows and how the drive acts, as arrays; parsed once, since it is asked for every block."""
+
+    frequencies: Floats
+    allowed: Floats
+    why: tuple[str, ...]
+    gain: Floats
+
+    def level(self, wanted: float, frequency: float) -> tuple[float, str | None]:
+        """Level [m/s² peak] at a frequency, and what limits it if it is not the level wished."""
+        if not self.why:
+            return wanted, None
+        x = np.log(self.frequencies)
+        may = float(np.exp(np.interp(np.log(frequency), x, np.log(self.allowed))))
+        if may >= wanted:
+            return wanted, None
+        return may, self.why[int(np.argmin(np.abs(x - np.log(frequency))))]
+
+    def gain_at(self, frequency: float) -> float:
+        """Predicted m/s² per volt at the source."""
+        return float(np.exp(np.interp(np.log(frequency), np.log(self.frequencies), np.log(self.gain))))
+
+
+def tables(settings: Settings) -> BenchTables:
+    """The settings' rows as arrays."""
+    if not settings.levels or not settings.drive_gain:
+        return BenchTables(np.array([1.0, 1e5]), np.full(2, np.inf), (), np.ones(2))
+    f, allowed = _table([(r[0], r[1]) for r in settings.levels], "m/s^2")
+    _, gain = _table(settings.drive_gain, "m/s^2")
+    return BenchTables(f, allowed, tuple(str(r[2]) for r in settings.levels), gain)
+
+
 def _table(rows: list[tuple[Any, Any]], unit: str) -> tuple[Floats, Floats]:
     f = np.array([parse(r[0], "Hz") for r in rows])
     v = np.array([parse(r[1], unit) for r in rows])
     return f, v
-
-
-def level_at(settings: Settings, frequency: float) -> tuple[float, str | None]:
-    """Level [m/s² peak] at a frequency, and what limits it if it is not the level wished."""
-    if not settings.levels:
-        return settings.level, None
-    f, allowed = _table([(r[0], r[1]) for r in settings.levels], "m/s^2")
-    may = float(np.exp(np.interp(np.log(frequency), np.log(f), np.log(allowed))))
-    if may >= settings.level:
-        return settings.level, None
-    nearest = int(np.argmin(np.abs(np.log(f) - np.log(frequency))))
-    return may, str(settings.levels[nearest][2])
-
-
-def gain_at(settings: Settings, frequency: float) -> float:
-    """Predicted m/s² per volt at the source."""
-    f, g = _table(settings.drive_gain, "m/s^2")
-    return float(np.exp(np.interp(np.log(frequency), np.log(f), np.log(g))))
 
 
 def dwell_time(settings: Settings, frequency: float) -> float:
@@ -82,8 +97,9 @@ def course(settings: Settings) -> list[CourseItem]:
         made.append(CourseItem("Multi-sine, levelling", 2 * period))
         made.append(CourseItem("Multi-sine", (settings.periods + 1) * period))
         return made
+    bench = tables(settings)
     for f in order_of(settings):
-        level, limited = level_at(settings, f)
+        level, limited = bench.level(settings.level, f)
         made.append(
             CourseItem(f"{f:g} Hz", 2 * settle_time(settings, f) + dwell_time(settings, f), f, level, limited)
         )
@@ -91,12 +107,18 @@ def course(settings: Settings) -> list[CourseItem]:
 
 
 def live_point(
-    x: Floats, rate: float, t0: float, frequency: float, settings: Settings, transverse: float | None
+    x: Floats, rate: float, t0: float, frequency: float, settings: Settings, sideways: float | None
 ) -> dict[str, Any]:
-    """One step as it will be read from the take, for the faces. `x` (2, n) volts, settled."""
+    """One step as it will be read from the take, for the faces. `x` (2 or 3, n) volts, settled: reference, unit
+    and transverse; `sideways` reference over transverse sensitivity."""
     from .comparison_reading import budget_inputs
 
     n = x.shape[1]
+    transverse = None
+    if sideways is not None and x.shape[0] > 2:
+        p = np.abs(block_phasors(x[[0, 2]], rate, frequency, np.array([0, n]), t0)[:, 0])
+        transverse = float(p[1] / p[0] * sideways) if p[0] > 0 else None
+    x = x[:2]
     result, _ = measure_tone(
         lambda _a, _b: x, rate, Tone(frequency, t0, t0 + n / rate), settle=0.0, mains=settings.mains_hz()
     )
@@ -127,6 +149,7 @@ class _Run:
 
     settings: Settings
     facts: Facts
+    bench: BenchTables
     amplitude: float = 0.0
     frequency: float = 0.0
     phase: float = 0.0
@@ -144,7 +167,7 @@ class _Run:
         """rms that the reference should show for a drive amplitude [m/s²]."""
         if not self.frequency:
             return None
-        return amplitude * gain_at(self.settings, self.frequency) * self.correction / math.sqrt(2)
+        return amplitude * self.bench.gain_at(self.frequency) * self.correction / math.sqrt(2)
 
     def turn(self, amplitude: float, **more: Any) -> Generator[Want, Got, Got]:
         """Play one block that goes straight to `amplitude`; receive one block."""
@@ -182,7 +205,7 @@ def _level_up(run: _Run, target: float) -> Generator[Want, Got, None]:
     share = 1.0 if run.points else 0.3
     count = max(1, math.ceil(2.0 / run.frequency / run.span))
     for attempt in range(5):
-        gain = gain_at(run.settings, run.frequency) * run.correction
+        gain = run.bench.gain_at(run.frequency) * run.correction
         wanted = min(share * target / gain, limit)
         yield from run.go(wanted, settle_time(run.settings, run.frequency) if attempt else run.settings.settle_run)
         blocks = []
@@ -196,20 +219,9 @@ def _level_up(run: _Run, target: float) -> Generator[Want, Got, None]:
         share = 1.0
 
 
-def _transverse(run: _Run, blocks: list[Got]) -> float | None:
-    """Transverse over axial motion; None without a transverse channel."""
-    if "transverse" not in run.facts.sensitivity:
-        return None
-    pair = [np.concatenate([b.channels[r] for b in blocks]) for r in ("transverse", "reference")]
-    edges = np.array([0, pair[0].size])
-    p = block_phasors(np.array(pair), run.facts.rate, run.frequency, edges, 0.0)[:, 0]
-    axial = abs(p[1]) / run.facts.sensitivity["reference"]
-    return float(abs(p[0]) / run.facts.sensitivity["transverse"] / axial) if axial > 0 else None
-
-
 def _one_step(run: _Run, frequency: float, number: int, count: int) -> Generator[Want, Got, None]:
     settings = run.settings
-    target, limited = level_at(settings, frequency)
+    target, limited = run.bench.level(settings.level, frequency)
     if run.amplitude > 0:
         yield from run.turn(0.0)  # no jump in frequency while there is drive
     run.frequency = frequency
@@ -225,10 +237,11 @@ def _one_step(run: _Run, frequency: float, number: int, count: int) -> Generator
         for _ in range(wanted):
             got = yield from run.turn(run.amplitude, live={**head, "stage": "measuring", "repeat": attempt + 1})
             blocks.append(got)
-        x = np.array([np.concatenate([b.channels[r] for b in blocks]) for r in ("reference", "unit")])
-        job = (
-            live_point, (x, run.facts.rate, blocks[0].start, frequency, settings, _transverse(run, blocks)),
-        )  # fmt: skip
+        known = run.facts.sensitivity
+        roles = [r for r in ("reference", "unit", "transverse") if r in known]
+        x = np.array([np.concatenate([b.channels[r] for b in blocks]) for r in roles])
+        sideways = known["reference"] / known["transverse"] if "transverse" in known else None
+        job = (live_point, (x, run.facts.rate, blocks[0].start, frequency, settings, sideways))
         run.result = None
         got = yield from run.turn(run.amplitude, compute=job)
         blocks.append(got)
@@ -252,7 +265,7 @@ def _one_step(run: _Run, frequency: float, number: int, count: int) -> Generator
 
 def perform(settings: Settings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
     """The run: each turn a block of drive out, a block of inputs in. `start` continues at a step's number."""
-    run = _Run(settings, facts)
+    run = _Run(settings, facts, tables(settings))
     if settings.insert:
         yield from _insert(run)
     if settings.excitation == "multisine":
@@ -285,15 +298,28 @@ def _fade(run: _Run, wave: Floats, at: int, marks: tuple[Any, ...] = ()) -> Gene
         yield Want(np.zeros(n))
 
 
+def low_crest_wave(frequencies: Floats, amplitudes: Floats, rate: float, period: float) -> Floats:
+    """One period [s] of a multi-sine with a low crest factor."""
+    n = int(round(period * rate))
+    phases = low_crest_phases(frequencies * period, amplitudes, n)
+    return multisine(frequencies, amplitudes, phases, rate, n)
+
+
+def _ask(run: _Run, work: Any, given: tuple[Any, ...]) -> Generator[Want, Got, Any]:
+    """Have something computed while the drive rests."""
+    zeros = np.zeros(run.facts.block)
+    got = yield Want(zeros, compute=(work, given))
+    while got.result is None:
+        got = yield Want(zeros)
+    return got.result
+
+
 def _insert(run: _Run) -> Generator[Want, Got, None]:
     """One signal to both inputs: their gain ratio, to be taken out of the comparison."""
     frequencies = np.array(run.settings.frequencies())
     period_s = multisine_period(list(frequencies))
-    period = int(round(period_s * run.facts.rate))
-    bins = frequencies * period_s
-    phases = low_crest_phases(bins, np.ones(bins.size), period)
-    wave = multisine(frequencies, np.ones(bins.size), phases, run.facts.rate, period)
-    wave *= 0.3 * run.facts.source_range / np.max(np.abs(wave))
+    wave = yield from _ask(run, low_crest_wave, (frequencies, np.ones(frequencies.size), run.facts.rate, period_s))
+    wave = wave * (0.3 * run.facts.source_range / np.max(np.abs(wave)))
     yield Want(np.zeros(run.facts.block), settings={"insert": True}, live={"stage": "insert"})
     held = yield from _periodic(run, wave, 3.2 * period_s, live={"stage": "insert"})
     begin = held[LEAD].start + 0.5
@@ -314,12 +340,11 @@ def _many_at_once(run: _Run) -> Generator[Want, Got, None]:
     frequencies = np.array(settings.frequencies())
     period_s = multisine_period(list(frequencies))
     period = int(round(period_s * facts.rate))
-    targets = np.array([level_at(settings, f)[0] for f in frequencies]) / math.sqrt(frequencies.size) / 1.5
-    amplitudes = targets / np.array([gain_at(settings, f) for f in frequencies])
+    targets = np.array([run.bench.level(settings.level, f)[0] for f in frequencies]) / math.sqrt(frequencies.size) / 1.5
+    amplitudes = targets / np.array([run.bench.gain_at(f) for f in frequencies])
     marks: tuple[Any, ...] = ()
     for stage, periods in (("levelling", 2), ("measuring", settings.periods + 1)):
-        phases = low_crest_phases(frequencies * period_s, amplitudes, period)
-        wave = multisine(frequencies, amplitudes, phases, facts.rate, period)
+        wave = yield from _ask(run, low_crest_wave, (frequencies, amplitudes, facts.rate, period_s))
         over = np.max(np.abs(wave)) / (0.9 * facts.source_range)
         if over > 1:
             wave, amplitudes = wave / over, amplitudes / over
@@ -329,7 +354,8 @@ def _many_at_once(run: _Run) -> Generator[Want, Got, None]:
         begin = next(b.start for b in held[LEAD:] if b.start >= held[LEAD].start + 0.5)
         if stage == "levelling":
             x = np.concatenate([b.channels["reference"] for b in held if b.start >= begin])
-            shown = np.abs(periodic_phasors(x, facts.rate, frequencies, period)).mean(axis=2)[0]
+            phasors = yield from _ask(run, periodic_phasors, (x, facts.rate, frequencies, period))
+            shown = np.abs(phasors).mean(axis=2)[0]
             seen = shown / facts.sensitivity["reference"] / share
             amplitudes = amplitudes * np.clip(targets / np.maximum(seen, 1e-9), 0.2, 5.0)
         else:

@@ -28,6 +28,9 @@ class FrontEnd(Model):
     bits: int = Field(24, ge=8, le=32)
     source_range: Volt = 5.0  # type: ignore[valid-type]
     watchdog: Seconds = 0.1  # type: ignore[valid-type]
+    patience: Seconds = 0.25  # type: ignore[valid-type]
+    """How long the keeper waits for a drive block in real pace. A device that can't wait needs less than a block;
+    the stand-in's clock slips when the machine under it pauses (docs/decisions/003)."""
 
 
 class AmplifierPart(Model):

@@ -14,14 +14,12 @@ from pathlib import Path
 import numpy as np
 
 from ...core.signal.sinefit import Floats
-from ..device import Wire, wire_from_fd
+from ..device import Wire, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .bench import StandInBench
 
 GIVE_UP = 8.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
-
-
 class Server:
     """Plays what comes; ramps to zero when nothing does."""
 
@@ -41,7 +39,10 @@ class Server:
         made = self.bench.play(self.queue.pop(0))
         while not self.gone:
             if self.pace == "real":
-                time.sleep(max(0.0, began + (index + 1) * span - time.monotonic()))
+                early = began + (index + 1) * span - time.monotonic()
+                time.sleep(max(0.0, early))
+                # Simulated time never hurries after a pause of the machine: it slips.
+                began += max(0.0, -early)
             if any(f.kind == "hang" and f.at <= (index + 1) * span for f in self.rig.standin.faults):
                 time.sleep(3600)
             try:
@@ -52,15 +53,15 @@ class Server:
             # The next block is played now, from the queue; while it lasts, the one after it must come.
             playing = self.queue.pop(0)
             made = self.bench.play(playing)
-            if not self._fetch(began + (index + 2) * span):
+            if not self._fetch():
                 return
             index += 1
         self._watchdog(playing)
 
-    def _fetch(self, deadline: float) -> bool:
+    def _fetch(self) -> bool:
         """Take messages until one more block is queued. False: told to stop."""
         while not self.queue:
-            wait = GIVE_UP if self.pace == "fast" else max(0.0, deadline - time.monotonic())
+            wait = GIVE_UP if self.pace == "fast" else 2 * self.rig.front_end.patience + 0.1
             if not self.wire.ready(wait):
                 self.gone = "no output block came in time"
                 return True
@@ -99,6 +100,8 @@ def main() -> None:
     parser.add_argument("--pace", choices=("real", "fast"), required=True)
     parser.add_argument("--log", type=Path)
     given = parser.parse_args()
+    if given.pace == "real":
+        prefer(30)
     Server(load_rig(given.rig), wire_from_fd(given.fd), given.pace, given.log).run()
 
 

@@ -1,0 +1,462 @@
+"""The conductor: runs the method, the recorder and the door, and talks to the keeper. A process of its own."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import json
+import os
+import queue
+import struct
+import subprocess
+import sys
+import threading
+import time
+import traceback
+from concurrent.futures import Future, ProcessPoolExecutor
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import h5py  # noqa: F401  (imported before the bench runs, for the recorder)
+import numpy as np
+
+from ..core.errors import BadInput
+from ..core.signal.sinefit import Floats
+from ..lab.takes import Take, begin_take
+from ..lab.textfiles import dump_yaml
+from ..methods.base import LEAD, Got, Performance, Want
+from ..protocol.messages import Board, Room, Trip
+from ..rig.device import Wire, prefer, wire_pair
+from .door import Door
+from .evaluating import evaluate_take
+from .preparing import Prepared, plan_as_kept, prepare, rig_as_kept
+from .recorder import Recorder
+from .ring import Ring
+from .tiles import chain, picture
+from .walkround import Sensed, WalkRound
+
+LINGER = 1800.0
+"""s that a finished conductor waits for faces."""
+PICTURES_EVERY = 0.08
+
+
+class Conductor:
+    """One run from walk-round to finding."""
+
+    def __init__(self, prepared: Prepared, take: Path, pace: str, note: Path, auto: str | None) -> None:
+        """`take` folder to make; `note` where the door is told; `auto` who signs everything and begins at once."""
+        self.prepared, self.take_folder, self.pace, self.auto = prepared, take, pace, auto
+        self.block, self.rate = prepared.facts.block, prepared.facts.rate
+        self.roles = [c.role for c in prepared.rig.channels]
+        self.board = Board(title=prepared.plan.title, pace=pace, plan=str(prepared.plan_file))
+        self.shown: dict[str, Any] = self.board.as_json()
+        self.walk = WalkRound(prepared)
+        self.sensed = Sensed()
+        self.recorder: Recorder | None = None
+        self.performance: Performance | None = None
+        self.first = 0
+        """Number of the block with which the take begins."""
+        self.want: Want | None = None
+        self.drives: dict[int, Floats] = {}
+        self.worker: ProcessPoolExecutor | None = None
+        self.job: Future[Any] | None = None
+        self.inline_result: Any = None
+        self.trip: Trip | None = None
+        self.why: str | None = None
+        self.rooms: list[Room] = []
+        self.shown_at = 0.0
+        self.began_wall = 0.0
+        self.tail = 0
+        """Blocks still to record after the end."""
+        self.status = "done"
+        self.recent: list[Floats] = []
+        self.made: Recorder | None = None
+        # Slow work is done before the bench runs: nothing may keep a block waiting later.
+        self.kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
+        sys.setswitchinterval(5e-4)
+        self.start_keeper()
+        self.door = Door(note, {"plan": str(prepared.plan_file), "take": str(take)}, lambda: self.shown)
+
+    # --- processes -------------------------------------------------------------------------------------------
+
+    def start_keeper(self) -> None:
+        """The keeper, on its own copy of the rig as it stands now."""
+        work = self.take_folder
+        work.mkdir(parents=True, exist_ok=True)
+        ours, theirs = wire_pair()
+        self.ring = Ring(len(self.roles) + 1, self.block)
+        self.keeper = subprocess.Popen(
+            [
+                sys.executable, "-m", "lucid_anvil.engine.keeper", "--fd", str(theirs.fileno()),
+                "--rig", str(self.prepared.rig_file), "--ring", self.ring.name, "--pace", self.pace,
+                "--log", str(work / "guards.jsonl"),
+                "--sensitivities", json.dumps(dict(self.prepared.facts.sensitivity)),
+            ],
+            pass_fds=[theirs.fileno()],
+        )  # fmt: skip
+        theirs.close()
+        self.wire: Wire = ours
+        if self.pace == "real":
+            import multiprocessing
+
+            for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+                os.environ[name] = "1"
+            self.worker = ProcessPoolExecutor(
+                1, mp_context=multiprocessing.get_context("spawn"), initializer=os.nice, initargs=(10,)
+            )
+            self.worker.submit(_warm_up)
+
+    def run(self) -> None:
+        """Until the run is over and every face has had time to look."""
+        try:
+            self._loop()
+        except Exception as problem:
+            traceback.print_exc()
+            self._fail(f"{type(problem).__name__}: {problem}")
+        finally:
+            with contextlib.suppress(OSError):
+                self.wire.send(b"Q")
+        self._finish()
+        self._linger()
+        self.door.close()
+        if self.worker:
+            self.worker.shutdown(wait=False, cancel_futures=True)
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.keeper.wait(3.0)
+        self.ring.close()
+
+    def _fail(self, why: str) -> None:
+        self.status, self.why = "failed", why
+        self.board.message = why
+
+    # --- block by block --------------------------------------------------------------------------------------
+
+    def _loop(self) -> None:
+        leaving = False
+        while True:
+            if not self.wire.ready(15.0):
+                self._fail("the keeper does not answer")
+                return
+            try:
+                _, payload = self.wire.receive()
+            except EOFError:
+                if not leaving and self.board.state not in ("done",):
+                    self._fail(self.why or "the keeper is gone")
+                return
+            message = json.loads(payload)
+            if "hello" in message:
+                self.pids = {"keeper": message["hello"], "device": message["device"]}
+                self._set(state="walk-round")
+                continue
+            if "lost" in message:
+                self._fail(message["lost"])
+                return
+            if "late" in message:
+                self._tripped(
+                    Trip("late", "Drive block late", "cut", None, 0.0, message["late"], 0.0, 0.0, "s"), message["late"]
+                )
+                continue
+            leaving = self._one_block(message) or leaving
+            if leaving and self.board.state == "done":
+                return
+
+    def _one_block(self, message: dict[str, Any]) -> bool:
+        """Answer one input block. True: it was the last."""
+        index = int(message["i"])
+        rows = self.ring.input(index)
+        samples = {role: rows[i] for i, role in enumerate(self.roles)}
+        drive, expect = self._drive_for(index, samples, message)
+        self.ring.put_drive(index + LEAD, drive)
+        with contextlib.suppress(OSError):
+            self.wire.send(b"D", struct.pack("<qd", index + LEAD, float("nan") if expect is None else expect))
+        self.rooms = [Room(**r) for r in message["rooms"]]
+        if self.recorder:
+            self.recorder.write(rows)
+        for held in message["trips"]:
+            self._tripped(Trip(**held), index)
+        bias = {r: b for r, b in zip(self.roles, message["bias"], strict=True) if b is not None}
+        if self.board.state == "walk-round":
+            self.sensed.learn(samples, bias, message["room"][0])
+        self._take_orders()
+        self.recent = [*self.recent[-5:], rows]
+        now = time.monotonic()
+        if now - self.shown_at >= PICTURES_EVERY:
+            self.shown_at = now
+            self._publish(index, message)
+        return self._advance(index, bool(message["zero"]))
+
+    def _drive_for(
+        self, index: int, samples: dict[str, Floats], message: dict[str, Any]
+    ) -> tuple[Floats, float | None]:
+        """Ask the method, if it is running, for the drive of block index + 2."""
+        if self.board.state != "running" or self.performance is None:
+            return np.zeros(self.block), None
+        local = index - self.first
+        if local < 0:
+            return np.zeros(self.block), None
+        result = None
+        if self.job is not None and self.job.done():
+            result, self.job = self.job.result(), None
+        elif self.inline_result is not None:
+            result, self.inline_result = self.inline_result, None
+        got = Got(local, local * self.block / self.rate, samples, frozenset(message["overload"]), result)
+        try:
+            want = next(self.performance) if self.want is None else self.performance.send(got)
+        except StopIteration:
+            self.performance = None
+            self._set(state="easing")
+            self.tail = LEAD + 2
+            return np.zeros(self.block), None
+        self.want = want
+        self._heed(want, local)
+        return want.drive, want.expect
+
+    def _heed(self, want: Want, local: int) -> None:
+        """Marks, pictures, work and settings that came with a turn."""
+        assert self.recorder
+        for mark in want.marks:
+            self.recorder.event(**{**mark, "kind": mark["kind"]})
+        if want.position is not None:
+            self.recorder.event("position", t=local * self.block / self.rate, **want.position)
+        if want.live is not None:
+            live = dict(want.live)
+            point = live.pop("point", None)
+            if point is not None:
+                self.board.points = [p for p in self.board.points if p["frequency"] != point["frequency"]] + [point]
+            self.board.live = live
+        if want.settings:
+            for name, value in want.settings.items():
+                self.wire.send_json(b"C", {"name": name, "value": value})
+        if want.compute is not None:
+            work, given = want.compute
+            if self.worker is not None:
+                self.job = self.worker.submit(work, *given)
+            else:
+                self.inline_result = work(*given)
+
+    def _advance(self, index: int, zero: bool) -> bool:
+        """Move from state to state. True: leave the loop."""
+        if self.board.state == "walk-round" and self.auto and index % 10 == 9:
+            for check in self.prepared.plan.walk_round:
+                self.walk.sign(check.key, self.auto)
+            self._begin()
+            if self.board.state == "walk-round" and index > 60:
+                missing = [c for c in self.walk.states(self.sensed) if not c.done]
+                self.why = "walk-round: " + "; ".join(f"{c.text}: {c.why}" for c in missing)
+                self.status = "refused"
+                self.board.message = self.why
+                return self._leave()
+        if self.board.state == "preparing":
+            self._start_running(index)
+        if self.board.state == "easing":
+            if self.trip is not None and not zero:
+                return False
+            self.tail -= 1
+            if self.tail <= 0:
+                return self._leave()
+        return False
+
+    def _leave(self) -> bool:
+        with contextlib.suppress(OSError):
+            self.wire.send(b"Q")
+        self.board.state = "done"
+        return True
+
+    # --- orders ----------------------------------------------------------------------------------------------
+
+    def _take_orders(self) -> None:
+        with contextlib.suppress(queue.Empty):
+            while True:
+                order = self.door.orders.get_nowait()
+                name = order["order"]
+                if name == "sign":
+                    self.walk.sign(str(order.get("key")), str(order.get("by", "")))
+                elif name == "begin":
+                    self._begin()
+                elif name == "stop":
+                    self._stop(str(order.get("why", "stopped by the operator")))
+                elif name == "mark" and self.recorder:
+                    text = str(order.get("text", "mark"))[:300]
+                    self.recorder.event("note", t=self.recorder.seconds, text=text)
+                    self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
+                elif name == "close" and self.board.state in ("walk-round", "starting"):
+                    self.status, self.why = "closed", "closed before it began"
+                    self._leave()
+
+    def _begin(self) -> None:
+        if self.board.state != "walk-round" or not all(c.done for c in self.walk.states(self.sensed)):
+            return
+        self.board.state = "preparing"
+        self.checks_kept = [asdict(c) for c in self.walk.states(self.sensed)]
+        if self.pace == "real":
+            # Files take longer than a block; the bench goes on at zero drive meanwhile.
+            self.preparation = threading.Thread(target=self._prepare_take, daemon=True)
+            self.preparation.start()
+        else:
+            self._prepare_take()
+
+    def _prepare_take(self) -> None:
+        try:
+            begin_take(self.take_folder, *self.kept)
+            rows = [self._channel_row(role) for role in self.roles] + [{"label": "drive", "unit": "V"}]
+            self.made = Recorder(self.take_folder, rows, self.rate, self.block)
+        except (OSError, BadInput) as problem:
+            self.why = str(problem)
+
+    def _start_running(self, index: int) -> None:
+        """The take's files are there: from the next block on the method runs."""
+        if self.made is None:
+            if self.why:
+                self.status = "failed"
+                self.board.message = self.why
+                self._leave()
+            return
+        self.recorder = self.made
+        self.recorder.event(
+            "begin", t=0.0, wall=time.time(), pace=self.pace, checks=self.checks_kept,
+            temperature=self.sensed.temperature, humidity=self.board.room.get("humidity"),
+            pids={**self.pids, "conductor": os.getpid()},
+        )  # fmt: skip
+        self.first = index + 1
+        self.began_wall = time.monotonic()
+        self.performance = self.prepared.method.perform(self.prepared.settings, self.prepared.facts, None)
+        self._set(state="running", take=str(self.take_folder))
+
+    def _channel_row(self, role: str) -> dict[str, Any]:
+        part = self.prepared.rig.channel(role)
+        row: dict[str, Any] = {"label": role, "unit": "V", "range": part.range}
+        if role in self.prepared.facts.sensitivity:
+            row["sensitivity"] = self.prepared.facts.sensitivity[role] * 1e3
+            row["sensitivity_unit"] = "mV/(m/s²)"
+        if part.sensor:
+            row["sensor"] = part.sensor
+        return row
+
+    def _stop(self, why: str) -> None:
+        """F12: tell the keeper, and go down with it."""
+        if self.board.state not in ("running",):
+            if self.board.state in ("walk-round", "preparing"):
+                self.status, self.why = "closed", why
+                self._leave()
+            return
+        with contextlib.suppress(OSError):
+            self.wire.send_json(b"S", {"why": why, "action": "ease"})
+        self._tripped(Trip("operator", why, "ease", None, 0.0, 0, 0.0, 0.0, ""), None)
+
+    def _tripped(self, trip: Trip, index: int | None) -> None:
+        if self.recorder is None:
+            return
+        t = self.recorder.seconds if index is None else (index - self.first) * self.block / self.rate
+        trip = Trip(**{**asdict(trip), "t": max(t, 0.0)})
+        sentence = trip.label if trip.guard in ("operator", "late") else trip.sentence
+        self.recorder.event("trip", **{**asdict(trip), "sentence": sentence})
+        self.board.events.append(sentence)
+        if trip.action not in ("cut", "ease") or self.trip is not None:
+            return
+        self.trip, self.status, self.why = trip, "cut", sentence
+        self.board.trip = {**asdict(trip), "sentence": sentence}
+        if self.performance is not None:
+            self.performance.close()
+            self.performance = None
+        self.tail = round(0.5 * self.rate / self.block) + LEAD
+        self._set(state="easing")
+
+    # --- pictures --------------------------------------------------------------------------------------------
+
+    def _publish(self, index: int, message: dict[str, Any]) -> None:
+        rows = np.concatenate(self.recent, axis=1)
+        samples = {role: rows[i] for i, role in enumerate(self.roles)}
+        latest = {role: rows[i, -self.block :] for i, role in enumerate(self.roles)}
+        running = self.board.state == "running"
+        frequency = self.board.live.get("frequency") if running else None
+        board = self.board
+        board.rooms = self.rooms
+        board.tiles = chain(self.prepared, latest, rows[-1, -self.block :], self.rooms, board.live if running else {})
+        board.wave = picture(samples, self.rate, frequency)
+        board.room = dict(zip(("temperature", "humidity", "supply"), message["room"], strict=True))
+        board.disk_free = float(message["free"])
+        board.checks = self.walk.states(self.sensed) if board.state == "walk-round" else board.checks
+        if self.recorder:
+            board.t = self.recorder.seconds
+            board.speed = board.t / max(time.monotonic() - self.began_wall, 1e-3)
+        self.shown = board.as_json()
+
+    def _set(self, **changes: Any) -> None:
+        for key, value in changes.items():
+            setattr(self.board, key, value)
+        self.shown = self.board.as_json()
+
+    # --- the end ---------------------------------------------------------------------------------------------
+
+    def _finish(self) -> None:
+        """Close the take, read it, keep the finding, tell the ledger which sensors it rests on."""
+        if self.recorder is None:
+            if self.status == "done":
+                self.status = "closed"
+            with contextlib.suppress(OSError):
+                for name in ("guards.jsonl", "device.jsonl"):
+                    (self.take_folder / name).unlink(missing_ok=True)
+                self.take_folder.rmdir()
+            self._set(state="failed" if self.status in ("failed", "refused") else "done", message=self.why)
+            return
+        self.recorder.close(status=self.status, reason=self.why)
+        self._set(state="reading")
+        take = Take(self.take_folder)
+        if any(e["kind"] in ("tone", "multisine") for e in take.events()):
+            try:
+                finding = evaluate_take(take)
+                self.board.finding = str(take.keep(finding))
+                self.board.verdict = finding.verdict
+            except BadInput as problem:
+                self.board.message = str(problem)
+        _tell_ledger(take)
+        self._set(state="failed" if self.status == "failed" else "done", message=self.why or self.board.message)
+
+    def _linger(self) -> None:
+        until = time.monotonic() + LINGER
+        while time.monotonic() < until:
+            with contextlib.suppress(queue.Empty):
+                if self.door.orders.get(timeout=0.5)["order"] == "close":
+                    return
+
+
+def _warm_up() -> None:
+    """Imports that the first computation would otherwise wait for."""
+    import scipy.special  # noqa: F401
+
+    from ..methods import comparison_reading, comparison_run  # noqa: F401
+
+
+def _tell_ledger(take: Take) -> None:
+    from ..lab.place import lab_of
+
+    place = lab_of(take.folder)
+    if place is None:
+        return
+    plan = take.plan()
+    ledger = place.ledger()
+    for role, sensor in plan.sensors.items():
+        ledger.rests_on(str(take.folder.relative_to(place.folder)), sensor.serial, role, sensor.certificate)
+    ledger.close()
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--plan", type=Path, required=True)
+    parser.add_argument("--rig", type=Path)
+    parser.add_argument("--take", type=Path, required=True)
+    parser.add_argument("--pace", choices=("real", "fast"), required=True)
+    parser.add_argument("--note", type=Path, required=True)
+    parser.add_argument("--auto", default=None)
+    given = parser.parse_args()
+    prepared = prepare(given.plan, given.rig)
+    if given.pace == "real":
+        prefer(10)
+    Conductor(prepared, given.take, given.pace, given.note, given.auto).run()
+
+
+if __name__ == "__main__":
+    main()
+
+

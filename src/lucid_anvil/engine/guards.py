@@ -1,0 +1,206 @@
+"""Guards: watches on live quantities, block by block. Arrays in, a trip or the room left out; no I/O but disk space."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from ..core.quantities import parse
+from ..core.signal.sinefit import Floats
+from ..protocol.messages import Room, Trip
+from ..rig.device import InputBlock
+from ..rig.model import GuardPart, Rig
+
+BIAS_WINDOW = (4.0, 19.0)
+"""V. Below: short. Above: open. Between: a sensor with its electronics alive (constant-current supply, 24 V)."""
+UNITS = {
+    "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
+    "disk": "B", "acceleration": "m/s²", "late": "s",
+}  # fmt: skip
+LABELS = {
+    "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
+    "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
+    "acceleration": "Acceleration", "late": "Drive block late",
+}  # fmt: skip
+
+
+class StrokeFromAcceleration:
+    """Table displacement [m] from its acceleration: two integrators with a corner at 2 Hz against drift."""
+
+    def __init__(self, rate: float, corner: float = 2.0) -> None:
+        from scipy.signal import bilinear_zpk, zpk2sos
+
+        w = 2 * np.pi * corner
+        pole = w * np.exp(1j * np.array([3 * np.pi / 4, -3 * np.pi / 4]))
+        zeros, poles, gain = bilinear_zpk(np.zeros(2), np.concatenate([pole, pole]), 1.0, rate)
+        self.sos = zpk2sos(zeros, poles, gain)
+        self.state = np.zeros((self.sos.shape[0], 2))
+
+    def __call__(self, acceleration: Floats) -> Floats:
+        from scipy.signal import sosfilt
+
+        y, self.state = sosfilt(self.sos, acceleration, zi=self.state)
+        return y
+
+
+@dataclass
+class Watch:
+    """One guard with its limit in the unit of what it watches."""
+
+    part: GuardPart
+    limit: float
+    since: float | None = None
+    """s, since when beyond the limit"""
+    tripped: bool = False
+
+    @property
+    def label(self) -> str:
+        return self.part.label or LABELS[self.part.watch]
+
+
+@dataclass
+class Seen:
+    """What the guards look at in one block. Channels in their own units."""
+
+    t: float
+    block: InputBlock
+    channels: Mapping[str, Floats]
+    drive_next: Floats
+    """V, the block about to be played."""
+    expect: float | None
+    """rms that the control channel should show in this block, from the conductor."""
+
+
+@dataclass
+class Guards:
+    """All guards of a rig; `look` is called once a block, `check_drive` before a drive block leaves."""
+
+    rig: Rig
+    folder: Path
+    watches: list[Watch] = field(default_factory=list)
+    count: int = 0
+
+    def __post_init__(self) -> None:
+        self.roles = [c.role for c in self.rig.channels]
+        self.supplied = [i for i, c in enumerate(self.rig.channels) if c.supply and c.kind == "acceleration"]
+        self.stroke = StrokeFromAcceleration(self.rig.front_end.rate)
+        self.free = 1e15
+        self.span = self.rig.front_end.block / self.rig.front_end.rate
+        parts = self.rig.guards or default_guards(self.rig)
+        self.watches = [Watch(p, self._limit(p)) for p in parts]
+
+    def _limit(self, part: GuardPart) -> float:
+        if part.limit is None:
+            return {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25}.get(part.watch, float("inf"))
+        unit = UNITS[part.watch]
+        return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
+
+    def look(self, seen: Seen) -> tuple[list[Trip], list[Room]]:
+        """Trips of this block, and the room that each guard has left."""
+        stroke = self.stroke(seen.channels["reference"]) if "reference" in seen.channels else np.zeros(1)
+        if self.count % 25 == 0:
+            held = os.statvfs(self.folder)
+            self.free = float(held.f_bavail * held.f_frsize)
+        self.count += 1
+        trips, rooms = [], []
+        for watch in self.watches:
+            used, value, channel = self._value(watch, seen, stroke)
+            rooms.append(
+                Room(
+                    watch.part.watch, watch.label, used, value, watch.limit, UNITS[watch.part.watch],
+                    watch.part.action,
+                )
+            )  # fmt: skip
+            trip = self._decide(watch, used, value, channel, seen)
+            if trip:
+                trips.append(trip)
+        return trips, rooms
+
+    def _decide(self, watch: Watch, used: float, value: float, channel: str | None, seen: Seen) -> Trip | None:
+        if used < 1.0:
+            watch.since = None
+            return None
+        watch.since = seen.t if watch.since is None else watch.since
+        if watch.tripped or seen.t + self.span - watch.since < watch.part.after:
+            return None
+        watch.tripped = True
+        return Trip(
+            watch.part.watch, watch.label, watch.part.action, channel, seen.t, seen.block.index, value,
+            watch.limit, UNITS[watch.part.watch],
+        )  # fmt: skip
+
+    def _value(self, watch: Watch, seen: Seen, stroke: Floats) -> tuple[float, float, str | None]:
+        """Share of the limit used, value, and the channel it is about."""
+        kind = watch.part.watch
+        if kind == "drive":
+            value = float(np.max(np.abs(seen.drive_next)))
+            return value / watch.limit, value, "source"
+        if kind == "current":
+            role = watch.part.channel or "current"
+            if role not in seen.channels:
+                return 0.0, 0.0, role
+            value = float(np.max(np.abs(seen.channels[role])))
+            return value / watch.limit, value, role
+        if kind == "stroke":
+            value = 2 * float(np.max(np.abs(stroke)))
+            return value / watch.limit, value, "table"
+        if kind == "acceleration":
+            role = watch.part.channel or "reference"
+            value = float(np.max(np.abs(seen.channels[role])))
+            return value / watch.limit, value, role
+        if kind == "overload":
+            hit = np.flatnonzero(seen.block.overload)
+            return (2.0 if hit.size else 0.0), float(hit.size), self.roles[hit[0]] if hit.size else None
+        if kind == "supply":
+            return self._supply(seen)
+        if kind == "disk":
+            return watch.limit / max(self.free, 1.0), self.free, None
+        return self._control_lost(watch, seen)
+
+    def _supply(self, seen: Seen) -> tuple[float, float, str | None]:
+        worst, at = 0.0, 0.0
+        role: str | None = None
+        low, high = BIAS_WINDOW
+        for i in self.supplied:
+            bias = float(seen.block.bias[i])
+            used = abs(bias - (low + high) / 2) / ((high - low) / 2)
+            if used > worst:
+                worst, at, role = used, bias, self.roles[i]
+        return worst, at, role
+
+    def _control_lost(self, watch: Watch, seen: Seen) -> tuple[float, float, str | None]:
+        """The level does not follow the drive: below a quarter, or above four times, of what is expected."""
+        role = watch.part.channel or "reference"
+        if seen.expect is None or role not in seen.channels:
+            return 0.0, 0.0, role
+        x = seen.channels[role]
+        value = float(np.sqrt(np.mean((x - x.mean()) ** 2))) if seen.block.samples.shape[1] > 2 else 0.0
+        if seen.expect < 0.02:
+            return 0.0, value, role
+        share = value / seen.expect
+        used = max(watch.limit / max(share, 1e-6), share * watch.limit)
+        return used, value, role
+
+
+def default_guards(rig: Rig) -> list[GuardPart]:
+    """What protects a rig whose file names no guards: its own limits."""
+    s = rig.shaker
+    rows: list[dict[str, object]] = [
+        {"watch": "drive", "limit": rig.front_end.source_range * 0.99},
+        {"watch": "current", "limit": s.current},
+        {"watch": "stroke", "limit": s.stroke},
+        {"watch": "overload", "after": 0.06},
+        {"watch": "control_lost", "limit": 0.25, "after": 0.12},
+        {"watch": "supply"},
+        {"watch": "disk", "limit": 2e8, "action": "ease"},
+    ]
+    return [GuardPart.model_validate(r) for r in rows]
+
+
+def scaled(block: InputBlock, scales: Sequence[float], roles: Sequence[str]) -> dict[str, Floats]:
+    """Channels in their engineering units: m/s² or A."""
+    return {role: block.samples[i] * scales[i] for i, role in enumerate(roles)}

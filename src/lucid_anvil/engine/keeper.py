@@ -1,0 +1,241 @@
+"""The keeper: devices, guards and the ramp, in a process of its own, and nothing else.
+
+Each block: read, scale, guard, hand on, take the next drive block, ramp or limit, write. A drive block that does
+not come in time means ramp down. What it did about the drive it writes down itself, since it may be the last one
+alive.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import json
+import os
+import struct
+import subprocess
+import sys
+import time
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.errors import BadInput
+from ..core.signal.sinefit import Floats
+from ..protocol.messages import Room, Trip
+from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
+from ..rig.model import Rig, load_rig
+from .guards import Guards, Seen, scaled
+from .ramp import Ramp
+from .ring import Ring
+
+PATIENCE = 3.0
+"""s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
+DEVICE_PATIENCE = 5.0
+
+
+def channel_scales(rig: Rig, sensitivities: dict[str, float]) -> list[float]:
+    """From volts to m/s² (by the sensitivities [V per m/s²] of the plan) or to ampere."""
+    made = []
+    for part in rig.channels:
+        if part.kind == "current":
+            made.append(1.0 / part.scale)
+        elif part.kind == "acceleration":
+            made.append(1.0 / sensitivities.get(part.role, 0.01))
+        else:
+            made.append(1.0)
+    return made
+
+
+class Keeper:
+    """One session with one device."""
+
+    def __init__(
+        self, rig: Rig, device: Wire, conductor: Wire, ring: Ring, pace: str, log: Path,
+        sensitivities: dict[str, float],
+    ) -> None:  # fmt: skip
+        self.rig, self.device, self.conductor, self.ring = rig, device, conductor, ring
+        self.pace, self.log = pace, log
+        self.block, self.rate = rig.front_end.block, rig.front_end.rate
+        self.roles = [c.role for c in rig.channels]
+        self.scales = channel_scales(rig, sensitivities)
+        self.guards = Guards(rig, log.parent)
+        self.ramp = Ramp(self.rate)
+        self.expects: dict[int, float | None] = {}
+        self.next_drive = np.zeros(self.block)
+        self.alone = False
+        """The conductor is gone."""
+        self.leaving = False
+        self.announced_zero = False
+
+    def note(self, kind: str, **more: Any) -> None:
+        """Append one line to the keeper's own log, on disk at once."""
+        with contextlib.suppress(OSError), self.log.open("a", encoding="utf-8") as file:
+            file.write(json.dumps({"kind": kind, "wall": time.time(), **more}) + "\n")
+
+    def run(self) -> None:
+        """Until told to leave, or alone with the drive at zero, or without device."""
+        while True:
+            block = self._read()
+            if block is None:
+                return
+            trips, rooms = self.guards.look(
+                Seen(
+                    block.index * self.block / self.rate, block, scaled(block, self.scales, self.roles),
+                    self.next_drive, self.expects.pop(block.index, None),
+                )
+            )  # fmt: skip
+            for trip in trips:
+                self._act(trip, block.index)
+            self._hand_on(block, trips, rooms)
+            drive = self._next_drive(block.index + 2)
+            self.next_drive = self.ramp(drive, self.block)
+            if self.ramp.zero and not self.announced_zero:
+                self.announced_zero = True
+                self.note("zero", block=block.index + 2, t=(block.index + 3) * self.block / self.rate)
+            try:
+                self.device.send(b"O", np.ascontiguousarray(self.next_drive, "<f8").tobytes())
+            except OSError:
+                self.note("device gone")
+                return
+            if (self.alone or self.leaving) and (self.ramp.zero or not np.any(self.next_drive)):
+                self._dismiss_device()
+                return
+
+    def _dismiss_device(self) -> None:
+        """Tell the device to end, and hear it out, so that it need not take us for dead."""
+        with contextlib.suppress(OSError, EOFError):
+            self.device.send(b"Q")
+            while self.device.ready(2.0):
+                self.device.receive()
+
+    def _read(self) -> InputBlock | None:
+        if not self.device.ready(DEVICE_PATIENCE):
+            self.note("device silent", after=DEVICE_PATIENCE)
+            self._tell({"lost": "The front end stopped answering."})
+            return None
+        try:
+            _, payload = self.device.receive()
+        except EOFError:
+            self.note("device gone")
+            self._tell({"lost": "The front end is gone."})
+            return None
+        return unpack(payload, len(self.roles), self.block)
+
+    def _act(self, trip: Trip, index: int) -> None:
+        self.note("trip", **asdict(trip), first_altered_block=index + 2)
+        if trip.action == "cut":
+            self.ramp.begin(self.rig.cut_time)
+        elif trip.action == "ease":
+            self.ramp.begin(self.rig.ease_time)
+
+    def _tell(self, message: dict[str, Any]) -> None:
+        if self.alone:
+            return
+        try:
+            self.conductor.send_json(b"B", message)
+        except OSError:
+            self._be_alone("the conductor is gone")
+
+    def _be_alone(self, why: str) -> None:
+        self.alone = True
+        self.note("trip", guard="conductor", label=why, action="cut")
+        self.ramp.begin(self.rig.cut_time * 4)
+
+    def _hand_on(self, block: InputBlock, trips: list[Trip], rooms: list[Room]) -> None:
+        self.ring.put_input(block.index, block.samples)
+        self._tell(
+            {
+                "i": block.index,
+                "overload": [r for r, o in zip(self.roles, block.overload, strict=True) if o],
+                "bias": [None if np.isnan(b) else float(b) for b in block.bias],
+                "room": [block.temperature, block.humidity, block.supply],
+                "trips": [asdict(t) for t in trips],
+                "rooms": [asdict(r) for r in rooms],
+                "free": self.guards.free,
+                "zero": self.ramp.zero,
+            }
+        )
+
+    def _next_drive(self, index: int) -> Floats | None:
+        """The drive for block `index`; None when it did not come in time."""
+        if self.alone:
+            return None
+        deadline = time.monotonic() + (self.rig.front_end.patience if self.pace == "real" else PATIENCE)
+        while True:
+            if not self.conductor.ready(max(0.0, deadline - time.monotonic())):
+                if not np.any(self.next_drive) and not self.ramp.begun:
+                    return np.zeros(self.block)  # nothing is driven, so nothing need be brought down
+                if not self.ramp.begun:
+                    self.note("trip", guard="late", label="Drive block late", action="cut", block=index)
+                    self.ramp.begin(self.rig.cut_time * 4)
+                    self._tell({"late": index})
+                return None
+            try:
+                kind, payload = self.conductor.receive()
+            except (EOFError, OSError):
+                self._be_alone("the conductor is gone")
+                return None
+            if kind == b"D":
+                number, expect = struct.unpack("<qd", payload)
+                if number == index:
+                    self.expects[index] = None if np.isnan(expect) else expect
+                    return self.ring.drive(index)
+            elif kind == b"C":
+                self.device.send(b"C", payload)
+            elif kind == b"S":
+                order = json.loads(payload)
+                self.note("trip", guard="operator", label=order["why"], action=order["action"], block=index)
+                self.ramp.begin(self.rig.cut_time if order["action"] == "cut" else self.rig.ease_time)
+            elif kind == b"Q":
+                self.leaving = True
+                self.ramp.begin(self.rig.cut_time * 4)
+
+
+def start_device(rig_file: Path, pace: str, log: Path) -> tuple[Wire, subprocess.Popen[bytes]]:
+    """The device's process, and the wire to it."""
+    ours, theirs = wire_pair()
+    process = subprocess.Popen(
+        [
+            sys.executable, "-m", "lucid_anvil.rig.standins.serve", "--fd", str(theirs.fileno()),
+            "--rig", str(rig_file), "--pace", pace, "--log", str(log),
+        ],
+        pass_fds=[theirs.fileno()],
+    )  # fmt: skip
+    theirs.close()
+    return ours, process
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--fd", type=int, required=True)
+    parser.add_argument("--rig", type=Path, required=True)
+    parser.add_argument("--ring", required=True)
+    parser.add_argument("--pace", choices=("real", "fast"), required=True)
+    parser.add_argument("--log", type=Path, required=True)
+    parser.add_argument("--sensitivities", required=True)
+    given = parser.parse_args()
+    conductor = wire_from_fd(given.fd)
+    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+        os.environ.setdefault(name, "1")
+    try:
+        rig = load_rig(given.rig)
+        device, process = start_device(given.rig, given.pace, given.log.with_name("device.jsonl"))
+    except (BadInput, OSError) as problem:
+        conductor.send_json(b"B", {"lost": str(problem)})
+        return
+    ring = Ring(len(rig.channels) + 1, rig.front_end.block, given.ring)
+    keeper = Keeper(rig, device, conductor, ring, given.pace, given.log, json.loads(given.sensitivities))
+    if given.pace == "real":
+        prefer(20)
+    conductor.send_json(b"B", {"hello": os.getpid(), "device": process.pid})
+    keeper.run()
+    device.sock.close()
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        process.wait(2.0)
+    ring.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,120 @@
+"""Starting a conductor, finding one that runs, and talking to it: what every face does."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from ..protocol.messages import Board, board_from
+
+
+@dataclass(frozen=True)
+class Address:
+    """Where a conductor's door is."""
+
+    port: int
+    token: str
+    pid: int
+    plan: str
+    take: str
+
+    @property
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.token}"}
+
+    def url(self, path: str) -> str:
+        return f"http://127.0.0.1:{self.port}{path}"
+
+
+def alive(pid: int) -> bool:
+    """Whether a process is there (and not a zombie of ours)."""
+    try:
+        if os.waitpid(pid, os.WNOHANG)[0] == pid:
+            return False
+    except ChildProcessError:
+        pass
+    try:
+        os.kill(pid, 0)
+    except OSError:
+        return False
+    return True
+
+
+def find(note: Path) -> Address | None:
+    """The conductor that a note tells of, if it is alive."""
+    try:
+        held = json.loads(note.read_text(encoding="utf-8"))
+        address = Address(held["port"], held["token"], held["pid"], held["plan"], held["take"])
+    except (OSError, ValueError, KeyError):
+        return None
+    return address if alive(address.pid) else None
+
+
+def start(
+    plan: Path, rig: Path | None, take: Path, pace: str, note: Path, auto: str | None = None, log: Path | None = None
+) -> subprocess.Popen[bytes]:
+    """Start a conductor in a session of its own, so that it outlives the face that started it."""
+    command = [
+        sys.executable, "-m", "lucid_anvil.engine.conductor", "--plan", str(plan), "--take", str(take),
+        "--pace", pace, "--note", str(note),
+    ]  # fmt: skip
+    if rig is not None:
+        command += ["--rig", str(rig)]
+    if auto is not None:
+        command += ["--auto", auto]
+    note.unlink(missing_ok=True)
+    with (log or Path(os.devnull)).open("ab") as errors:
+        return subprocess.Popen(
+            command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors
+        )
+
+
+def wait_for(note: Path, process: subprocess.Popen[bytes] | None, timeout: float = 30.0) -> Address:
+    """The door of a conductor just started. Raises BadInput when it does not open."""
+    until = time.monotonic() + timeout
+    while time.monotonic() < until:
+        address = find(note)
+        if address is not None:
+            return address
+        if process is not None and process.poll() is not None:
+            break
+        time.sleep(0.02)
+    raise BadInput("The run could not be started: the conductor ended at once; see its log beside the take.")
+
+
+@cache
+def _client() -> Any:
+    """One HTTP client for all calls: making one is slow, and the loopback needs no certificates."""
+    import httpx
+
+    return httpx.Client(verify=False, trust_env=False)
+
+
+def get_board(address: Address, timeout: float = 5.0) -> Board:
+    """One snapshot. Raises OSError when nobody answers."""
+    import httpx
+
+    try:
+        answer = _client().get(address.url("/board"), headers=address.headers, timeout=timeout)
+    except httpx.HTTPError as problem:
+        raise OSError(str(problem)) from None
+    answer.raise_for_status()
+    return board_from(answer.json())
+
+
+def order(address: Address, name: str, **body: Any) -> None:
+    """Give an order: sign, begin, stop, mark or close. Raises OSError when nobody answers."""
+    import httpx
+
+    try:
+        _client().post(address.url(f"/{name}"), headers=address.headers, json=body, timeout=5.0).raise_for_status()
+    except httpx.HTTPError as problem:
+        raise OSError(str(problem)) from None

@@ -1,0 +1,128 @@
+"""From plan and rig to what a method is run with."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.errors import BadInput
+from ..lab.plans import Plan, load_plan, rig_path
+from ..lab.textfiles import check
+from ..methods import registry
+from ..methods.base import CourseItem, Facts, Method
+from ..rig.model import Rig, load_rig
+
+HEADROOM = 0.8
+"""Share of each of the shaker's limits that a course may use."""
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """All that a run needs."""
+
+    plan: Plan
+    plan_file: Path
+    rig: Rig
+    rig_file: Path
+    method: Method
+    settings: Any
+    facts: Facts
+
+    def course(self) -> list[CourseItem]:
+        return self.method.course(self.settings)
+
+
+def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list[tuple[float, float, float, str]]:
+    """(Hz, m/s² allowed, m/s² per volt at the source, what limits) along the frequency axis."""
+    f = np.geomspace(start, min(stop, 0.45 * rig.front_end.rate), 160)
+    plant = rig.plant()
+    allowed, why = rig.capability_lines().allowed(plant, f, HEADROOM)
+    gain = np.abs(plant.response(f)[0])
+    return [(float(a), float(b), float(c), d) for a, b, c, d in zip(f, allowed, gain, why, strict=True)]
+
+
+def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
+    """V per m/s² by role, from the plan's sensors (for levels and guards; results rest on the settings)."""
+    made = {}
+    for part in rig.channels:
+        if part.kind != "acceleration":
+            continue
+        sensor = plan.sensors.get(part.role)
+        value = sensor.sensitivity if sensor and sensor.sensitivity else 10.0
+        if sensor and sensor.unit.startswith("pC"):
+            value *= part.conditioner_gain or 10.0  # pC/(m/s²) by mV/pC is mV/(m/s²)
+        made[part.role] = value * 1e-3
+    return made
+
+
+def settings_for(plan: Plan, rig: Rig, where: str) -> Any:
+    """The step's settings, with what the rig adds: levels, budget, resolution, conditioner gain."""
+    method = registry.get(plan.step.method)
+    given = dict(plan.step.settings)
+    if rig.budget and "budget" not in given:
+        given["budget"] = [b.model_dump(exclude_none=True) for b in rig.budget]
+    if rig.capability is not None and "capability" not in given:
+        given["capability"] = rig.capability
+    roles = {c.role: c for c in rig.channels}
+    given.setdefault("input_range", {r: roles[r].range for r in ("reference", "unit") if r in roles})
+    given.setdefault(
+        "resolution",
+        {r: 2 * roles[r].range / 2**rig.front_end.bits for r in ("reference", "unit") if r in roles},
+    )
+    if "unit" in roles and roles["unit"].conditioner_gain is not None:
+        given.setdefault("conditioner_gain", roles["unit"].conditioner_gain)
+    if "levels" not in given:
+        rows = capability_rows(rig)
+        given["levels"] = [(f, a, why) for f, a, _, why in rows]
+        given["drive_gain"] = [(f, g) for f, _, g, _ in rows]
+    return check(method.Settings, given, f"{where}, settings")
+
+
+def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:
+    """Read plan and rig and check one against the other. Raises BadInput."""
+    plan = load_plan(plan_file)
+    place = rig_path(plan, plan_file, rig_file)
+    return prepared_from(plan, plan_file, load_rig(place), place)
+
+
+def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prepared:
+    method = registry.get(plan.step.method)
+    settings = settings_for(plan, rig, str(plan_file))
+    have = {c.role for c in rig.channels}
+    for role in method.roles:
+        if role not in have:
+            raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")
+    if not method.course(settings):
+        raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
+    facts = Facts(
+        rig.front_end.rate, rig.front_end.block, rig.front_end.source_range, sensitivities(plan, rig)
+    )
+    return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
+
+
+def plan_as_kept(prepared: Prepared) -> dict[str, Any]:
+    """The plan as plain data with its settings completed, for the take's plan.yaml."""
+    held = prepared.plan.model_dump(by_alias=True, exclude_none=True)
+    settings = prepared.settings.model_dump(exclude_none=True, exclude_defaults=True)
+    held["steps"] = [{"method": prepared.method.name, "settings": plain(settings)}]
+    return plain(held)
+
+
+def rig_as_kept(prepared: Prepared) -> dict[str, Any]:
+    held = prepared.rig.model_dump(by_alias=True, exclude_none=True)
+    held["calibrations"] = {r: s.model_dump(exclude_none=True) for r, s in prepared.plan.sensors.items()}
+    return plain(held)
+
+
+def plain(data: Any) -> Any:
+    """Tuples as lists and numpy numbers as Python's, so that YAML stays readable."""
+    if isinstance(data, dict):
+        return {k: plain(v) for k, v in data.items()}
+    if isinstance(data, (list, tuple)):
+        return [plain(v) for v in data]
+    if isinstance(data, np.generic):
+        return data.item()
+    return data

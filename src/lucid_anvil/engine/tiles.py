@@ -1,0 +1,113 @@
+"""The chain's tiles, from one block of inputs: what each part of the signal path is doing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from ..core.signal.sinefit import Floats
+from ..protocol.messages import Room, Tile
+from .preparing import Prepared
+
+
+def _number(value: float, unit: str) -> str:
+    """Three digits and a prefix."""
+    size = abs(value)
+    if size < 1e-9:
+        return f"0 {unit}"
+    for limit, by, prefix in ((1e-3, 1e6, "µ"), (1.0, 1e3, "m"), (1e3, 1.0, ""), (1e9, 1e-3, "k")):
+        if size < limit:
+            value, unit = value * by, prefix + unit
+            break
+    size = abs(value)
+    digits = 0 if size >= 100 else 1 if size >= 10 else 2
+    return f"{value:.{digits}f} {unit}"
+
+
+def level_text(value: float) -> str:
+    digits = 0 if value >= 100 else 1 if value >= 1 else 2
+    return f"{value:.{digits}f} m/s²"
+
+
+def _sensor_detail(prepared: Prepared, role: str) -> tuple[str, str]:
+    sensor = prepared.plan.sensors.get(role)
+    if sensor is None:
+        return role, ""
+    due = f"to {sensor.due[:7]}" if sensor.due else ""
+    value = f"{sensor.sensitivity:.4g} {sensor.unit}" if sensor.sensitivity else sensor.model
+    return f"{sensor.serial} · {value}", due
+
+
+def chain(
+    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, rooms: list[Room], live: Mapping[str, Any]
+) -> list[Tile]:
+    """Source to inputs. `samples` in volts by role, `drive` volts as played."""
+    rig = prepared.rig
+    used = {r.key: r for r in rooms}
+    frequency = live.get("frequency")
+    peak = float(np.max(np.abs(drive)))
+    detail = f"sine {frequency:g} Hz" if frequency and peak > 0 else "sine out 1"
+    if live.get("stage") == "insert":
+        detail = "multi-sine to inputs"
+    made = [
+        Tile("source", "Source", detail, _number(peak, "V"), "peak", peak / rig.front_end.source_range, 0.99, "drive")
+    ]
+    coil = float(np.max(np.abs(drive))) * rig.amplifier.gain
+    made.append(
+        Tile(
+            "amplifier", "Power amplifier", f"gain {20 * np.log10(rig.amplifier.gain):.0f} dB", _number(coil, "V"),
+            f"of {rig.amplifier.clip:.0f}", coil / rig.amplifier.clip, 0.95, "drive",
+        )
+    )  # fmt: skip
+    current = used.get("current")
+    stroke = used.get("stroke")
+    if current is not None:
+        note = f"stroke {_number(stroke.value, 'm')}" if stroke else "peak"
+        made.append(
+            Tile(
+                "shaker", "Shaker", rig.shaker.model, _number(current.value, "A"), note,
+                max(current.used, stroke.used if stroke else 0.0), 1.0, "drive", max(current.used, 0) >= 1,
+            )
+        )  # fmt: skip
+    overload = {c.role: float(np.max(np.abs(samples[c.role]))) / c.range for c in rig.channels}
+    for role, title in (("reference", "Reference"), ("unit", "Unit")):
+        text, due = _sensor_detail(prepared, role)
+        x = samples[role]
+        level = float(np.std(x)) * np.sqrt(2)
+        value = level_text(level / prepared.facts.sensitivity[role]) if role == "reference" else _number(level, "V")
+        made.append(
+            Tile(role, title, text, value, due or "peak", overload[role], 1.0, "measure", overload[role] >= 1)
+        )
+    worst = max(overload["reference"], overload["unit"])
+    room = -20 * np.log10(max(worst, 1e-6))
+    made.append(
+        Tile(
+            "inputs", "Inputs", f"{rig.front_end.bits} bit · {rig.front_end.rate / 1e3:.1f} kS/s",
+            f"{min(room, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
+        )
+    )  # fmt: skip
+    return made
+
+
+def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None) -> dict[str, Any]:
+    """A still picture of reference and unit: two and a half periods from a rising zero of the reference."""
+    reference = samples["reference"]
+    reference = reference - reference.mean()
+    span = reference.size
+    if frequency:
+        span = int(np.clip(2.5 * rate / frequency, 32, reference.size))
+    start = reference.size - span
+    if frequency and reference.size > span + 2:
+        head = reference[:start]
+        rising = np.flatnonzero((head[:-1] < 0) & (head[1:] >= 0))
+        if rising.size:
+            start = int(rising[-1])
+    stride = max(1, span // 240)
+    t = np.arange(0, span, stride) / rate
+    made: dict[str, Any] = {"t": [round(float(v), 7) for v in t]}
+    for role in ("reference", "unit"):
+        x = samples[role][start : start + span : stride]
+        made[role] = [float(f"{v:.5g}") for v in x - np.mean(samples[role])]
+    return made

@@ -1,0 +1,159 @@
+"""The walk-round: checks in the order of the bench, sensed where they can be, signed where they can't."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..core.signal.sinefit import Floats
+from ..lab.plans import Check
+from ..protocol.messages import CheckState
+from .guards import BIAS_WINDOW
+from .preparing import Prepared
+
+NOISE_WANTED_DB = 40.0
+"""dB of the smallest planned level over the noise floor."""
+RANGE_SHARE = (0.005, 0.8)
+"""Share of an input's range that the planned levels should use: below it is wasted, above it may overload."""
+
+
+@dataclass
+class Sensed:
+    """What the bench shows while nothing is driven."""
+
+    bias: dict[str, float] = field(default_factory=dict)
+    rms: dict[str, float] = field(default_factory=dict)
+    """V"""
+    temperature: float = float("nan")
+    today: datetime.date = field(default_factory=datetime.date.today)
+
+    def learn(self, channels: Mapping[str, Floats], bias: Mapping[str, float], temperature: float) -> None:
+        """Take in one block; the rms is averaged over about ten blocks."""
+        self.temperature = temperature
+        self.bias = dict(bias)
+        for role, x in channels.items():
+            now = float(np.std(x))
+            self.rms[role] = now if role not in self.rms else 0.9 * self.rms[role] + 0.1 * now
+
+
+class WalkRound:
+    """All checks of a plan and where each stands."""
+
+    def __init__(self, prepared: Prepared) -> None:
+        self.prepared = prepared
+        self.signed: dict[str, str] = {}
+        levels = [i.level for i in prepared.course() if i.level is not None]
+        self.levels = (min(levels), max(levels)) if levels else (prepared.settings.level,) * 2
+        """Smallest and largest planned level [m/s² peak]."""
+
+    def sign(self, key: str, by: str) -> bool:
+        """A person signs; only checks that can't be sensed take a signature."""
+        for check in self.prepared.plan.walk_round:
+            if check.key == key and check.sense is None and by.strip():
+                self.signed[key] = by.strip()
+                return True
+        return False
+
+    def states(self, seen: Sensed) -> list[CheckState]:
+        """Each check with why it is done or not."""
+        made = []
+        for check in self.prepared.plan.walk_round:
+            if check.sense is None:
+                by = self.signed.get(check.key)
+                why = f"signed by {by}" if by else "sign when you have done it"
+                made.append(CheckState(check.key, check.text, "signed", by is not None, why, by))
+            else:
+                done, why = self._sense(check, seen)
+                made.append(CheckState(check.key, check.text, "sensed", done, why))
+        return made
+
+    def _sense(self, check: Check, seen: Sensed) -> tuple[bool, str]:
+        return {
+            "supply": self._supply,
+            "reference_date": self._reference_date,
+            "reference_range": self._reference_range,
+            "input_range": self._input_range,
+            "temperature": self._temperature,
+            "noise": self._noise,
+        }[check.sense or "supply"](seen)
+
+    def _supply(self, seen: Sensed) -> tuple[bool, str]:
+        low, high = BIAS_WINDOW
+        roles = [c.role for c in self.prepared.rig.channels if c.supply and c.kind == "acceleration"]
+        if not seen.bias:
+            return False, "waiting for the front end"
+        for role in roles:
+            volts = seen.bias.get(role, float("nan"))
+            if not np.isfinite(volts):
+                return False, f"{role}: no bias voltage is read"
+            if volts >= high:
+                return False, f"{role}: open, {volts:.1f} V; plug the cable in"
+            if volts <= low:
+                return False, f"{role}: short, {volts:.1f} V; change the cable"
+        shown = ", ".join(f"{r} {seen.bias[r]:.1f} V" for r in roles)
+        return True, shown or "no channel needs a supply"
+
+    def _reference_date(self, seen: Sensed) -> tuple[bool, str]:
+        reference = self.prepared.plan.sensors.get("reference")
+        if reference is None or not reference.calibrated:
+            return False, "the plan names no calibration of the reference; make the plan from the ledger"
+        if reference.due is None:
+            return True, f"{reference.serial}, calibrated {reference.calibrated}, no due date"
+        due = datetime.date.fromisoformat(reference.due)
+        if due < seen.today:
+            return False, f"{reference.serial} was due on {reference.due}; take another reference"
+        return True, f"{reference.serial}, due {reference.due}"
+
+    def _reference_range(self, _seen: Sensed) -> tuple[bool, str]:
+        response = self.prepared.settings.response()
+        if response is None:
+            return False, "no response of the reference is known; make the plan from the ledger"
+        missing = [f for f in self.prepared.settings.frequencies() if not response.covers(f)]
+        if missing:
+            return False, f"{missing[0]:g} Hz is not covered; the certificate ends there, narrow the course"
+        if len(response.frequencies) == 1:
+            return True, "one sensitivity for every frequency"
+        return True, f"{response.frequencies[0]:g} Hz to {response.frequencies[-1]:g} Hz"
+
+    def _input_range(self, seen: Sensed) -> tuple[bool, str]:
+        _, highest = self.levels
+        said = []
+        for part in self.prepared.rig.channels:
+            if part.kind != "acceleration" or part.role not in ("reference", "unit"):
+                continue
+            peak = highest * self.prepared.facts.sensitivity[part.role]
+            share = peak / part.range
+            if share > RANGE_SHARE[1]:
+                return False, (
+                    f"{part.role}: {peak:.2g} V expected in a range of {part.range:g} V; take a wider range"
+                )
+            if share < RANGE_SHARE[0]:
+                return False, f"{part.role}: only {100 * share:.2g} % of {part.range:g} V used; take a narrower range"
+            said.append(f"{part.role} {-20 * np.log10(share):.0f} dB headroom")
+        return True, ", ".join(said)
+
+    def _temperature(self, seen: Sensed) -> tuple[bool, str]:
+        low, high = self.prepared.rig.room.window
+        t = seen.temperature
+        if not np.isfinite(t):
+            return False, "no temperature is read"
+        if not low <= t <= high:
+            return False, f"{t:.1f} °C, wanted {low:g} to {high:g} °C"
+        return True, f"{t:.1f} °C"
+
+    def _noise(self, seen: Sensed) -> tuple[bool, str]:
+        lowest, _ = self.levels
+        worst, at = 1e9, ""
+        for role in ("reference", "unit"):
+            if role not in seen.rms:
+                return False, "waiting for the front end"
+            level = lowest / np.sqrt(2) * self.prepared.facts.sensitivity[role]
+            db = 20 * np.log10(level / max(seen.rms[role], 1e-12))
+            if db < worst:
+                worst, at = db, role
+        if worst < NOISE_WANTED_DB:
+            return False, f"{at}: noise only {worst:.0f} dB below the level; look for hum and loose cables"
+        return True, f"{worst:.0f} dB below the smallest level"

@@ -1,0 +1,240 @@
+"""The ledger: sensors, their calibrations (appended, never edited), and which takes rest on them."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from ..core.errors import BadInput
+
+HEAD = "0001"
+"""The newest migration; alembic is only imported when a ledger is behind it."""
+metadata = sa.MetaData()
+
+sensors = sa.Table(
+    "sensor",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("serial", sa.String(60), nullable=False, unique=True),
+    sa.Column("kind", sa.String(40), nullable=False),
+    sa.Column("maker", sa.String(80), nullable=False, server_default=""),
+    sa.Column("model", sa.String(80), nullable=False, server_default=""),
+    sa.Column("nominal", sa.Float),
+    sa.Column("unit", sa.String(30), nullable=False),
+    sa.Column("use", sa.String(40), nullable=False, server_default="working"),
+    sa.Column("interval_months", sa.Integer),
+    sa.Column("tolerance", sa.Float),
+    sa.Column("transverse", sa.Float),
+    sa.Column("owner", sa.String(80), nullable=False, server_default=""),
+)
+calibrations = sa.Table(
+    "calibration",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("sensor_id", sa.Integer, sa.ForeignKey("sensor.id"), nullable=False, index=True),
+    sa.Column("date", sa.Date, nullable=False),
+    sa.Column("as_state", sa.String(20), nullable=False),
+    sa.Column("sensitivity", sa.Float, nullable=False),
+    sa.Column("unit", sa.String(30), nullable=False),
+    sa.Column("frequency", sa.Float),
+    sa.Column("uncertainty", sa.Float),
+    sa.Column("certificate", sa.String(60), nullable=False, server_default=""),
+    sa.Column("lab", sa.String(80), nullable=False, server_default=""),
+    sa.Column("due", sa.Date),
+    sa.Column("verdict", sa.String(10), nullable=False, server_default="none"),
+    sa.Column("take", sa.String(300), nullable=False, server_default=""),
+    sa.Column("by", sa.String(40), nullable=False, server_default=""),
+    sa.Column("temperature", sa.Float),
+    sa.Column("points", sa.JSON),
+)
+reliances = sa.Table(
+    "reliance",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("take", sa.String(300), nullable=False, index=True),
+    sa.Column("sensor_id", sa.Integer, sa.ForeignKey("sensor.id"), nullable=False, index=True),
+    sa.Column("role", sa.String(40), nullable=False),
+    sa.Column("certificate", sa.String(60), nullable=False, server_default=""),
+    sa.Column("at", sa.DateTime, nullable=False),
+)
+
+
+@dataclass(frozen=True)
+class Sensor:
+    """A sensor's identity. `nominal` in `unit`; `tolerance` % of nominal; `transverse` %."""
+
+    serial: str
+    kind: str
+    maker: str = ""
+    model: str = ""
+    nominal: float | None = None
+    unit: str = "mV/(m/s²)"
+    use: str = "working"
+    """reference or working"""
+    interval_months: int | None = 12
+    tolerance: float | None = None
+    transverse: float | None = None
+    owner: str = ""
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """One calibration. `uncertainty` % expanded; `points` rows of [Hz, sensitivity, expanded %]."""
+
+    date: datetime.date
+    sensitivity: float
+    unit: str = "mV/(m/s²)"
+    as_state: str = "as found"
+    frequency: float | None = 160.0
+    uncertainty: float | None = None
+    certificate: str = ""
+    lab: str = ""
+    due: datetime.date | None = None
+    verdict: str = "none"
+    take: str = ""
+    by: str = ""
+    temperature: float | None = None
+    points: Sequence[Sequence[float]] | None = None
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A sensor with its history, oldest first."""
+
+    sensor: Sensor
+    history: tuple[Calibration, ...]
+
+    @property
+    def last(self) -> Calibration | None:
+        return self.history[-1] if self.history else None
+
+    @property
+    def due(self) -> datetime.date | None:
+        return self.last.due if self.last else None
+
+    def days_left(self, today: datetime.date) -> int | None:
+        """Days until due, negative when overdue; None where nothing is due."""
+        return (self.due - today).days if self.due else None
+
+    @property
+    def drift(self) -> float | None:
+        """% from first to last calibration."""
+        if len(self.history) < 2:
+            return None
+        return 100 * (self.history[-1].sensitivity / self.history[0].sensitivity - 1)
+
+    def yearly_drift(self) -> float:
+        """% a year, the largest seen between neighbouring calibrations (0 when there are none)."""
+        steps = [
+            abs(b.sensitivity / a.sensitivity - 1) * 100 * 365.25 / max((b.date - a.date).days, 90)
+            for a, b in zip(self.history, self.history[1:], strict=False)
+        ]
+        return max(steps, default=0.0)
+
+
+class Ledger:
+    """One ledger behind a database URL. Raises BadInput where what is asked for is not there."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        self.engine = sa.create_engine(url)
+        try:
+            self._migrate()
+        except sa.exc.DatabaseError as problem:
+            raise BadInput(f"{url}: this is not a ledger that can be opened ({problem.orig}).") from None
+
+    def _migrate(self) -> None:
+        """Bring the tables up to date; quick when they are."""
+        with self.engine.connect() as link:
+            if sa.inspect(link).has_table("alembic_version"):
+                version = link.execute(sa.text("select version_num from alembic_version")).scalar()
+                if version == HEAD:
+                    return
+        from alembic import command
+        from alembic.config import Config
+
+        config = Config()
+        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        config.set_main_option("sqlalchemy.url", self.url.replace("%", "%%"))
+        command.upgrade(config, "head")
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+    def add(self, sensor: Sensor) -> None:
+        """Enter a new sensor."""
+        with self.engine.begin() as link:
+            if self._id(link, sensor.serial, missing_ok=True) is not None:
+                raise BadInput(f"The ledger has a sensor '{sensor.serial}' already: a serial number stands once.")
+            link.execute(sensors.insert().values(**vars(sensor)))
+
+    def append(self, serial: str, calibration: Calibration) -> None:
+        """Append a calibration; none is ever changed or taken away."""
+        if not calibration.sensitivity > 0:
+            raise BadInput(f"{serial}: a sensitivity must be above zero.")
+        with self.engine.begin() as link:
+            sensor = self._id(link, serial)
+            link.execute(calibrations.insert().values(sensor_id=sensor, **vars(calibration)))
+
+    def rests_on(self, take: str, serial: str, role: str, certificate: str | None) -> None:
+        """Note that a take rests on a sensor; one that the ledger does not know is left out."""
+        with self.engine.begin() as link:
+            sensor = self._id(link, serial, missing_ok=True)
+            if sensor is None:
+                return
+            link.execute(
+                reliances.insert().values(
+                    take=take, sensor_id=sensor, role=role, certificate=certificate or "",
+                    at=datetime.datetime.now(),
+                )
+            )  # fmt: skip
+
+    def entry(self, serial: str) -> Entry:
+        """One sensor and its history."""
+        for entry in self.entries():
+            if entry.sensor.serial == serial:
+                return entry
+        import difflib
+
+        known = [e.sensor.serial for e in self.entries()]
+        near = difflib.get_close_matches(serial, known, 1, 0.4)
+        hint = f"did you mean '{near[0]}'?" if near else "see `ledger list`."
+        raise BadInput(f"The ledger has no sensor '{serial}'; {hint}")
+
+    def entries(self) -> list[Entry]:
+        """All sensors, by serial number."""
+        with self.engine.connect() as link:
+            rows = link.execute(sensors.select().order_by(sensors.c.serial)).mappings().all()
+            held = link.execute(calibrations.select().order_by(calibrations.c.date, calibrations.c.id)).mappings().all()
+        by_sensor: dict[int, list[Calibration]] = {}
+        for c in held:
+            values = {k: c[k] for k in Calibration.__dataclass_fields__}
+            by_sensor.setdefault(c["sensor_id"], []).append(Calibration(**values))
+        return [
+            Entry(Sensor(**{k: r[k] for k in Sensor.__dataclass_fields__}), tuple(by_sensor.get(r["id"], ())))
+            for r in rows
+        ]
+
+    def due(self, today: datetime.date, within_days: int = 60) -> list[Entry]:
+        """Due within some days or overdue, soonest first."""
+        found = [e for e in self.entries() if e.due and (e.due - today).days <= within_days]
+        return sorted(found, key=lambda e: e.due or today)
+
+    def traces(self, serial: str) -> list[dict[str, Any]]:
+        """Takes that rest on a sensor, newest first."""
+        with self.engine.connect() as link:
+            sensor = self._id(link, serial)
+            query = reliances.select().where(reliances.c.sensor_id == sensor).order_by(reliances.c.id.desc())
+            rows = link.execute(query).mappings().all()
+        return [{k: r[k] for k in ("take", "role", "certificate", "at")} for r in rows]
+
+    def _id(self, link: sa.Connection, serial: str, missing_ok: bool = False) -> int | None:
+        found = link.execute(sa.select(sensors.c.id).where(sensors.c.serial == serial)).scalar()
+        if found is None and not missing_ok:
+            raise BadInput(f"The ledger has no sensor '{serial}'; see `ledger list`.")
+        return found

@@ -1,0 +1,166 @@
+"""Making a calibration plan from the ledger, and taking a finding back into it."""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from .findings import Finding
+from .ledger import Calibration, Entry
+from .place import Lab
+from .plans import DEFAULT_WALK_ROUND
+from .takes import Take, whole_write
+from .textfiles import dump_yaml
+
+
+def _record(entry: Entry) -> dict[str, Any]:
+    """A sensor as a plan holds it."""
+    last = entry.last
+    made: dict[str, Any] = {
+        "serial": entry.sensor.serial, "maker": entry.sensor.maker, "model": entry.sensor.model,
+        "kind": entry.sensor.kind, "unit": entry.sensor.unit,
+        "sensitivity": last.sensitivity if last else entry.sensor.nominal,
+    }  # fmt: skip
+    if last:
+        made |= {"certificate": last.certificate, "calibrated": last.date.isoformat(), "calibration_lab": last.lab}
+        if last.due:
+            made["due"] = last.due.isoformat()
+        if last.points:
+            made |= {"lowest": float(last.points[0][0]), "highest": float(last.points[-1][0])}
+    return made
+
+
+def reference_settings(reference: Entry, today: datetime.date) -> dict[str, Any]:
+    """The settings that a reference's newest calibration gives: response, doubt, drift since then."""
+    last = reference.last
+    if last is None:
+        raise BadInput(f"{reference.sensor.serial}: the reference has no calibration in the ledger: enter one first.")
+    unit = last.unit
+    years = max((today - last.date).days / 365.25, 0.0)
+    made: dict[str, Any] = {"reference_drift": f"{max(reference.yearly_drift(), 0.02) * years:.4f} %"}
+    if last.points:
+        made["reference_response"] = [[float(p[0]), f"{float(p[1])!r} {unit}"] for p in last.points]
+        made["reference_uncertainty"] = [[float(p[0]), f"{float(p[2]):g} %"] for p in last.points]
+    else:
+        made["reference_sensitivity"] = f"{last.sensitivity!r} {unit}"
+        made["reference_uncertainty"] = f"{last.uncertainty or 1.0:g} %"
+    return made
+
+
+def calibration_plan(
+    lab: Lab, unit: str, *, today: datetime.date, changes: dict[str, Any] | None = None, as_state: str = "as found",
+    rig_file: Path | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """A comparison plan for one sensor, on the lab's rig. Raises BadInput where the rig or ledger lacks something."""
+    from ..rig.model import load_rig
+
+    place = rig_file or lab.rig_file()
+    rig = load_rig(place)
+    ledger = lab.ledger()
+    entry = ledger.entry(unit)
+    if entry.sensor.kind != "accelerometer":
+        raise BadInput(f"{unit}: it is a {entry.sensor.kind}; the comparison bench calibrates accelerometers.")
+    wired = {c.role: c.sensor for c in rig.channels if c.sensor}
+    found = {role: ledger.entry(serial) for role, serial in wired.items() if serial and role != "unit"}
+    ledger.close()
+    reference = found["reference"]
+    settings: dict[str, Any] = {
+        **reference_settings(reference, today),
+        "reference_frequency": 160.0,
+        "transverse_sensitivity": {
+            "reference": f"{reference.sensor.transverse or 1.5:g} %", "unit": f"{entry.sensor.transverse or 3.0:g} %",
+        },
+        "level": "30 m/s^2",
+        "insert": True,
+        "corridor": [[10.0, "-5 %", "5 %"], [5000.0, "-5 %", "5 %"], [10000.0, "-10 %", "15 %"]],
+    }  # fmt: skip
+    if entry.sensor.nominal:
+        settings["nominal_sensitivity"] = f"{entry.sensor.nominal!r} {entry.sensor.unit}"
+        if entry.sensor.tolerance:
+            t = f"{entry.sensor.tolerance:g} %"
+            settings["limits"] = {"nominal_deviation": {"low": f"-{t}", "high": t}}
+    settings.update(changes or {})
+    facts = lab.facts
+    return {
+        "lucid-anvil-plan": 1,
+        "title": f"Comparison, {entry.sensor.serial}",
+        "job": facts.job,
+        "article": entry.sensor.serial,
+        "rig": str(place),
+        "customer": entry.sensor.owner or facts.customer,
+        "customer_address": facts.customer_address,
+        "operator": facts.operator,
+        "as_state": as_state,
+        "sensors": {"unit": _record(entry), **{r: _record(e) for r, e in found.items()}},
+        "walk_round": DEFAULT_WALK_ROUND,
+        "steps": [{"method": "accelerometer-comparison", "settings": settings}],
+    }
+
+
+def plan_folder(lab: Lab, unit: str) -> Path:
+    return lab.jobs / (lab.facts.job or "bench") / f"comparison-{unit.lower()}"
+
+
+def write_plan(lab: Lab, unit: str, plan: dict[str, Any], name: str = "comparison") -> Path:
+    """Put a plan into its job's folder."""
+    folder = plan_folder(lab, unit)
+    folder.mkdir(parents=True, exist_ok=True)
+    place = folder / f"{name}.plan.yaml"
+    whole_write(place, dump_yaml(plan))
+    return place
+
+
+def retake_plan(take: Take, folder: Path, frequencies: list[float]) -> dict[str, Any]:
+    """A plan that takes some points of a take again, alone."""
+    plan = take.plan().model_dump(by_alias=True, exclude_none=True)
+    plan["base_take"] = str(Path("..") / take.folder.name) if take.folder.parent == folder else str(take.folder)
+    plan["steps"][0]["settings"]["only"] = frequencies
+    plan["title"] = f"{take.plan().title}, struck points"
+    return plan
+
+
+def calibration_of(
+    take: Take, finding: Finding, *, date: datetime.date, certificate: str, by: str, lab: str,
+    due: datetime.date | None,
+) -> tuple[str, Calibration]:  # fmt: skip
+    """What *Accept* appends to the ledger. Raises BadInput where the finding gives no sensitivity."""
+    plan = take.plan()
+    unit = plan.sensors.get("unit")
+    if unit is None:
+        raise BadInput(f"{take.folder}: its plan names no unit: nothing can be entered in the ledger.")
+    reading = finding.reading("sensitivity")
+    if reading.value is None or not reading.valid:
+        raise BadInput(f"{take.name}: there is no valid sensitivity to accept ({reading.reason}).")
+    curve = finding.curve("sensitivity")
+    doubts = curve.uncertainty or (None,) * len(curve.x)
+    points = [
+        [f, y, 100 * u / y] for f, y, u in zip(curve.x, curve.y, doubts, strict=True) if y is not None and u is not None
+    ]
+    frequency = float((finding.detail or {}).get("reference_frequency", 160.0))
+    temperature = next((e.get("temperature") for e in take.events() if e["kind"] == "begin"), None)
+    return unit.serial, Calibration(
+        date=date, sensitivity=reading.value, unit=reading.unit, as_state=plan.as_state, frequency=frequency,
+        uncertainty=100 * (reading.uncertainty or 0.0) / reading.value, certificate=certificate, lab=lab, due=due,
+        verdict=finding.verdict, take=str(take.folder), by=by, temperature=temperature, points=points,
+    )  # fmt: skip
+
+
+def next_certificate(lab: Lab, today: datetime.date) -> str:
+    """The next certificate number of the year."""
+    ledger = lab.ledger()
+    start = f"{lab.facts.certificate_prefix}-{today.year}-"
+    used = [c.certificate for e in ledger.entries() for c in e.history if c.certificate.startswith(start)]
+    ledger.close()
+    numbers = [int(c.removeprefix(start)) for c in used if c.removeprefix(start).isdigit()]
+    return f"{start}{max(numbers, default=0) + 1:04d}"
+
+
+def add_months(date: datetime.date, months: int) -> datetime.date:
+    """The same day some months on, or the last day of that month."""
+    import calendar
+
+    month = date.month - 1 + months
+    year, month = date.year + month // 12, month % 12 + 1
+    return datetime.date(year, month, min(date.day, calendar.monthrange(year, month)[1]))

@@ -1,0 +1,102 @@
+"""Plans: what will be done to an article, as a text that a person can read and diff."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field
+
+from .textfiles import Flag, Model, check, load_yaml
+
+
+class SensorRecord(Model):
+    """A sensor as it stood in the ledger when the plan was made."""
+
+    serial: str
+    maker: str = ""
+    model: str = ""
+    kind: str = "accelerometer"
+    sensitivity: float | None = None
+    unit: str = "mV/(m/s²)"
+    certificate: str | None = None
+    calibrated: str | None = None
+    due: str | None = None
+    calibration_lab: str | None = None
+    lowest: float | None = None
+    highest: float | None = None
+    """Hz, what its certificate covers."""
+
+
+class Check(Model):
+    """One check of the walk-round."""
+
+    key: str
+    text: str
+    sense: Literal["supply", "reference_date", "reference_range", "input_range", "temperature", "noise"] | None = None
+    """None: a person signs."""
+
+
+class Step(Model):
+    """One step: the kind of test, and its settings."""
+
+    method: str
+    settings: dict[str, Any] = Field(default_factory=dict)
+
+
+class Plan(Model):
+    """A plan."""
+
+    version: Literal[1] = Field(1, alias="lucid-anvil-plan")
+    title: str
+    job: str = ""
+    article: str = ""
+    rig: str | None = None
+    """Path of the rig file, from the plan's own folder."""
+    steps: list[Step] = Field(min_length=1, max_length=1)
+    walk_round: list[Check] = Field(default_factory=list)
+    guards: list[dict[str, Any]] = Field(default_factory=list)
+    sensors: dict[str, SensorRecord] = Field(default_factory=dict)
+    """By role."""
+    customer: str = ""
+    customer_address: str = ""
+    wants_due_date: Flag = False
+    operator: str = ""
+    as_state: Literal["as found", "as left"] = "as found"
+    base_take: str | None = None
+    """A take of the same series whose struck points this plan takes again."""
+
+    @property
+    def step(self) -> Step:
+        return self.steps[0]
+
+
+def load_plan(path: Path) -> Plan:
+    """Read and check a plan file. Raises BadInput."""
+    return check(Plan, load_yaml(path), str(path))
+
+
+def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
+    """The rig file to use: the one given, else the plan's own. Raises BadInput."""
+    from ..core.errors import BadInput
+
+    if given is not None:
+        return given
+    if plan.rig is None:
+        raise BadInput(f"{place}: it names no rig: add 'rig: FILE', or say --rig FILE.")
+    found = (place.parent / plan.rig).resolve()
+    if not found.exists():
+        raise BadInput(f"{place}: its rig {plan.rig} is not there: mend 'rig:', or say --rig FILE.")
+    return found
+
+
+DEFAULT_WALK_ROUND = [
+    {"key": "reference_date", "text": "Reference in date", "sense": "reference_date"},
+    {"key": "reference_range", "text": "Reference certificate covers the frequencies", "sense": "reference_range"},
+    {"key": "mounting", "text": "Unit on the reference, 2.0 N·m, contact faces clean and oiled"},
+    {"key": "cables", "text": "Cables tied down to table and post, no loop"},
+    {"key": "supply", "text": "Sensor supply: bias voltage of each sensor", "sense": "supply"},
+    {"key": "temperature", "text": "Room temperature within the window", "sense": "temperature"},
+    {"key": "input_range", "text": "Input ranges fit the levels", "sense": "input_range"},
+    {"key": "noise", "text": "Noise floor low enough", "sense": "noise"},
+]

@@ -1,0 +1,126 @@
+"""Takes: folders that hold one performance of a plan, kept for ever."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from ..formats import Recording, read
+from ..formats.hdf5file import read_events
+from .findings import Finding, from_json, to_text
+from .plans import Plan, load_plan
+
+
+@dataclass(frozen=True)
+class Take:
+    """One take on disk; nothing is held open."""
+
+    folder: Path
+
+    @property
+    def name(self) -> str:
+        return self.folder.name
+
+    def plan(self) -> Plan:
+        return load_plan(self.folder / "plan.yaml")
+
+    def events(self) -> list[dict[str, Any]]:
+        return read_events(self.folder / "events.jsonl")
+
+    def recording(self) -> Recording:
+        """Raw streams and marks. Raises BadInput when there are none."""
+        return read(self.folder / "raw.h5")
+
+    def status(self) -> str:
+        """done, cut, or interrupted when it has no end (or is still running)."""
+        end = next((e for e in reversed(self.events()) if e["kind"] == "end"), None)
+        return str(end["status"]) if end else "interrupted"
+
+    def reason(self) -> str | None:
+        """Why it was cut: as the conductor wrote it, else as the keeper or the device did."""
+        end = next((e for e in reversed(self.events()) if e["kind"] == "end"), None)
+        if end:
+            return str(end["reason"]) if end.get("reason") else None
+        for name in ("guards.jsonl", "device.jsonl"):
+            for event in read_events(self.folder / name):
+                if event["kind"] in ("trip", "watchdog"):
+                    return str(event.get("label") or event.get("reason"))
+        return None
+
+    def finding_files(self) -> list[Path]:
+        return sorted((self.folder / "findings").glob("*.json"))
+
+    def counted(self) -> Path | None:
+        """The counted finding: the newest unless another was chosen."""
+        chosen = self.folder / "counted"
+        if chosen.exists():
+            place = self.folder / "findings" / chosen.read_text(encoding="utf-8").strip()
+            if place.exists():
+                return place
+        files = self.finding_files()
+        return files[-1] if files else None
+
+    def choose(self, finding: Path) -> None:
+        """Make one of its findings the counted one."""
+        whole_write(self.folder / "counted", finding.name + "\n")
+
+    def finding(self) -> Finding | None:
+        place = self.counted()
+        return from_json(json.loads(place.read_text(encoding="utf-8"))) if place else None
+
+    def keep(self, finding: Finding) -> Path:
+        """Store a finding beside the earlier ones."""
+        folder = self.folder / "findings"
+        folder.mkdir(exist_ok=True)
+        stamp = time.strftime("%Y%m%dT%H%M%S")
+        place = folder / f"{stamp}.json"
+        count = 1
+        while place.exists():
+            count += 1
+            place = folder / f"{stamp}-{count:02d}.json"
+        whole_write(place, to_text(finding))
+        return place
+
+
+def whole_write(place: Path, text: str) -> None:
+    """Written beside, put on disk, then renamed: whole or not there."""
+    part = place.with_name(place.name + ".part")
+    with part.open("w", encoding="utf-8") as file:
+        file.write(text)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(part, place)
+
+
+def open_take(folder: Path) -> Take:
+    """Raises BadInput when the folder is not a take."""
+    if not folder.is_dir() or not (folder / "plan.yaml").exists():
+        raise BadInput(f"{folder}: this is not a take: give a folder with plan.yaml and raw.h5.")
+    return Take(folder)
+
+
+def list_takes(parent: Path) -> list[Take]:
+    """Takes below a folder, oldest first."""
+    found = [p.parent for p in parent.rglob("plan.yaml") if (p.parent / "events.jsonl").exists()]
+    return [Take(p) for p in sorted(found, key=lambda p: (p.stat().st_mtime, p.name))]
+
+
+def next_take_folder(parent: Path) -> Path:
+    """Where the next take of a plan goes."""
+    numbers = [int(p.name[5:]) for p in parent.glob("take-*") if p.name[5:].isdigit()]
+    return parent / f"take-{max(numbers, default=0) + 1:03d}"
+
+
+def begin_take(folder: Path, plan: str, rig: str) -> Take:
+    """Make a take's folder with the plan and the rig as they stand (YAML). A take that exists is never written over."""
+    if folder.exists() and any(p.name not in ("guards.jsonl", "device.jsonl") for p in folder.iterdir()):
+        raise BadInput(f"{folder}: it exists already: a take is never written over; choose another place.")
+    folder.mkdir(parents=True, exist_ok=True)
+    whole_write(folder / "plan.yaml", plan)
+    whole_write(folder / "rig.yaml", rig)
+    return Take(folder)
