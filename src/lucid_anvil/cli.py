@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -95,6 +96,213 @@ def evaluate(
 
 
 @app.command()
+def run(
+    plan: Path = typer.Argument(..., metavar="PLAN"),
+    rig: Path | None = typer.Option(None, "--rig", metavar="RIG"),
+    pace: str = typer.Option("", "--pace", metavar="real|fast", help="fast needs stand-ins; the default there."),
+    take: Path | None = typer.Option(None, "--take", metavar="FILE", help="Where the take goes."),
+    json_out: str | None = JsonOut,
+    signed_by: str | None = typer.Option(None, "--signed-by", metavar="INITIALS", help="Who signs the walk-round."),
+) -> int:
+    """Run a plan and keep its take."""
+    from .engine.running import run_plan
+
+    outcome = run_plan(plan, rig, pace, take, signed_by, say)
+    if outcome.finding is not None:
+        from .lab.findings import as_json
+
+        give_json(as_json(outcome.finding), json_out)
+        if json_out != "-":
+            show_finding(outcome.finding)
+    say(f"Take: {outcome.take}" + (f" ({outcome.reason})" if outcome.reason else ""))
+    if outcome.status == "failed":
+        raise RuntimeError(outcome.reason or "the run failed")
+    if outcome.status == "cut":
+        return CUT
+    return EXIT_OF_VERDICT[outcome.finding.verdict] if outcome.finding else OPEN
+
+
+@app.command()
+def rehearse(
+    plan: Path = typer.Argument(..., metavar="PLAN"),
+    rig: Path | None = typer.Option(None, "--rig", metavar="RIG"),
+    json_out: str | None = JsonOut,
+) -> int:
+    """Run a plan on stand-ins as fast as it goes; 0 if it fits, 1 if not."""
+    from rich.progress import Progress
+
+    from .engine.preparing import prepare
+    from .engine.rehearsal import rehearse as perform
+    from .lab.findings import as_json
+
+    prepared = prepare(plan, rig)
+    from rich.console import Console
+
+    with Progress(console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task("rehearsing", total=1.0)
+        finding = perform(prepared, lambda share: bar.update(task, completed=share))
+    give_json(as_json(finding), json_out)
+    if json_out != "-":
+        show_finding(finding)
+    return OUTSIDE if finding.verdict == "outside" else OK
+
+
+@app.command()
+def report(
+    take: Path = typer.Argument(..., metavar="TAKE"),
+    pdf: Path = typer.Option(..., "--pdf", metavar="FILE"),
+) -> int:
+    """Write the certificate of a take's counted finding."""
+    from .folio.certificate import report as write
+    from .lab.takes import open_take
+
+    write(open_take(take), pdf)
+    say(f"Wrote {pdf}.")
+    return OK
+
+
+@app.command()
+def schema(kind: str = typer.Argument(..., metavar="plan|rig")) -> int:
+    """Print the JSON Schema of a file that people write."""
+    if kind == "plan":
+        from .lab.plans import Plan as Wanted
+    elif kind == "rig":
+        from .rig.model import Rig as Wanted  # type: ignore[assignment]
+    else:
+        raise BadInput(f"There is no schema '{kind}'; there are plan and rig.")
+    print(json.dumps(Wanted.model_json_schema(by_alias=True), ensure_ascii=False, indent=1))
+    return OK
+
+
+@app.command()
+def demo(
+    headless: Path | None = typer.Option(None, "--headless", metavar="DIR", help="Perform the demo into DIR."),
+    lab: Path | None = typer.Option(None, "--lab", metavar="DIR", help="Keep the demo lab here and take it up again."),
+) -> int:
+    """The window on a scratch copy of the demo lab; with no display, the demo performed."""
+    from .desktop.demo import perform_headless, show_window
+
+    screen = any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY"))
+    if headless is not None or not screen:
+        return perform_headless(headless or Path("out") / "demo", say)
+    return show_window(lab)
+
+
+@app.command()
+def window(lab: Path = typer.Argument(Path("."), metavar="LAB")) -> int:
+    """The window on a lab's folder."""
+    from .desktop.demo import open_window
+    from .lab.place import open_lab
+
+    return open_window(open_lab(lab))
+
+
+LabOption = typer.Option(None, "--lab", metavar="DIR", help="The lab's folder; else LUCID_ANVIL_LAB, else here.")
+
+
+def _ledger(lab: Path | None) -> Any:
+    from .lab.place import open_lab, usual_lab
+
+    return open_lab(lab or usual_lab()).ledger()
+
+
+def _entry_rows(entries: Any) -> list[dict[str, Any]]:
+    import datetime
+
+    today = datetime.date.today()
+    return [
+        {
+            "serial": e.sensor.serial, "kind": e.sensor.kind, "maker": e.sensor.maker, "model": e.sensor.model,
+            "sensitivity": e.last.sensitivity if e.last else None, "unit": e.sensor.unit,
+            "calibrated": e.last.date.isoformat() if e.last else None,
+            "due": e.due.isoformat() if e.due else None, "days_left": e.days_left(today),
+        }
+        for e in entries
+    ]  # fmt: skip
+
+
+def _table(rows: list[dict[str, Any]], json_out: str | None) -> None:
+    give_json(rows, json_out)
+    if json_out == "-":
+        return
+    from rich.console import Console
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False)
+    for name in rows[0] if rows else ():
+        table.add_column(name)
+    for row in rows:
+        table.add_row(*("–" if v is None else f"{v:.5g}" if isinstance(v, float) else str(v) for v in row.values()))
+    console = Console()
+    if not console.is_terminal:
+        console = Console(width=160)
+    console.print(table) if rows else say("None.")
+
+
+@ledger_app.command("list")
+def ledger_list(lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
+    """All sensors."""
+    _table(_entry_rows(_ledger(lab).entries()), json_out)
+    return OK
+
+
+@ledger_app.command("due")
+def ledger_due(days: int = typer.Option(60, "--days"), lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
+    """What is due or overdue, soonest first."""
+    import datetime
+
+    _table(_entry_rows(_ledger(lab).due(datetime.date.today(), days)), json_out)
+    return OK
+
+
+@ledger_app.command("show")
+def ledger_show(serial: str, lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
+    """One sensor's calibrations, oldest first."""
+    entry = _ledger(lab).entry(serial)
+    rows = [
+        {
+            "date": c.date.isoformat(), "as": c.as_state, "sensitivity": c.sensitivity, "unit": c.unit,
+            "uncertainty %": c.uncertainty, "certificate": c.certificate, "due": c.due.isoformat() if c.due else None,
+            "verdict": c.verdict, "by": c.by,
+        }
+        for c in entry.history
+    ]  # fmt: skip
+    _table(rows, json_out)
+    return OK
+
+
+@ledger_app.command("traces")
+def ledger_traces(serial: str, lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
+    """Which takes rest on a sensor."""
+    rows = [{**r, "at": r["at"].isoformat(timespec="minutes")} for r in _ledger(lab).traces(serial)]
+    _table(rows, json_out)
+    return OK
+
+
+@ledger_app.command("add")
+def ledger_add(
+    serial: str,
+    kind: str = typer.Option("accelerometer", "--kind"),
+    nominal: str | None = typer.Option(None, "--nominal", metavar="QUANTITY"),
+    maker: str = typer.Option("", "--maker"),
+    model: str = typer.Option("", "--model"),
+    months: int | None = typer.Option(None, "--months", help="Interval between calibrations."),
+    lab: Path | None = LabOption,
+) -> int:
+    """Enter a new sensor."""
+    from .core.quantities import parse, sensitivity_unit, split
+    from .lab.ledger import Sensor
+
+    unit, value = "mV/(m/s²)", None
+    if nominal is not None:
+        unit = sensitivity_unit(nominal) if kind == "accelerometer" else split(nominal)[1] or "mV"
+        value = parse(nominal, unit, "--nominal")
+    _ledger(lab).add(Sensor(serial, kind, maker, model, value, unit, interval_months=months))
+    say(f"Entered {serial}.")
+    return OK
+
+
+@app.command()
 def convert(source: Path = typer.Argument(..., metavar="IN"), target: Path = typer.Argument(..., metavar="OUT")) -> int:
     """Convert a record between open formats, by file ending."""
     from .formats import read, write
@@ -141,7 +349,6 @@ def main() -> None:
         if hasattr(problem, "format_message"):  # a usage error of the command line itself
             say(" ".join(problem.format_message().split()) + " See --help.")
             sys.exit(BAD_INPUT)
-        import os
         import traceback
 
         if os.environ.get("LUCID_ANVIL_TRACE"):

@@ -167,6 +167,7 @@ def preferred_frequencies(start: float, stop: float, steps_per_octave: float) ->
 def round_to_doubt(value: float, doubt: float | None) -> str:
     """`value` with as many digits as its expanded uncertainty deserves: two digits of the doubt (JCGM 100, 7.2.6)."""
     if doubt is None or not math.isfinite(doubt) or doubt <= 0:
-        return f"{value:.4g}"
-    places = 1 - math.floor(math.log10(doubt))
-    return f"{value:.{max(places, 0)}f}"
+        text = f"{value:.4g}"
+    else:
+        text = f"{value:.{max(1 - math.floor(math.log10(doubt)), 0)}f}"
+    return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")

@@ -280,9 +280,24 @@ class Conductor:
                     text = str(order.get("text", "mark"))[:300]
                     self.recorder.event("note", t=self.recorder.seconds, text=text)
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
+                elif name == "replan" and self.board.state == "walk-round":
+                    threading.Thread(target=self._replan, daemon=True).start()
                 elif name == "close" and self.board.state in ("walk-round", "starting"):
                     self.status, self.why = "closed", "closed before it began"
                     self._leave()
+
+    def _replan(self) -> None:
+        """The plan file was changed before the run began: read it again, keep what was signed."""
+        try:
+            prepared = prepare(self.prepared.plan_file, self.prepared.rig_file)
+            walk = WalkRound(prepared)
+            kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
+        except BadInput as problem:
+            self.board.message = str(problem)
+            return
+        walk.signed = self.walk.signed
+        if self.board.state == "walk-round":
+            self.prepared, self.walk, self.kept = prepared, walk, kept
 
     def _begin(self) -> None:
         if self.board.state != "walk-round" or not all(c.done for c in self.walk.states(self.sensed)):

@@ -1,0 +1,1 @@
+"""Reports and certificates from findings."""

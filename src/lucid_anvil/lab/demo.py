@@ -67,9 +67,7 @@ def fill_ledger(lab: Lab, today: datetime.date) -> None:
     ledger = lab.ledger()
     rng = np.random.default_rng(412)
     for serial, kind, maker, model, nominal, unit, use, months, tolerance, transverse, drift, left in SENSORS:
-        ledger.add(
-            Sensor(serial, kind, maker, model, nominal, unit, use, months, tolerance, transverse, "Gullstone Test House")
-        )
+        ledger.add(Sensor(serial, kind, maker, model, nominal, unit, use, months, tolerance, transverse))
         last = add_months(today + datetime.timedelta(days=left), -months)
         count = 5 if months == 12 else 3
         own = truth.get(serial)

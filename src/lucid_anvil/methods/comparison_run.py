@@ -183,8 +183,11 @@ class _Run:
         return got
 
     def go(self, amplitude: float, seconds: float) -> Generator[Want, Got, Got]:
-        """Go to an amplitude over one block, then wait until it has stood for `seconds` at the inputs."""
-        got = yield from self.turn(amplitude)
+        """Go to an amplitude over three periods (one block at least), then wait until it has stood for `seconds`
+        at the inputs. A faster change would make the suspension swing."""
+        count = max(1, math.ceil(3.0 / self.frequency / self.span)) if self.frequency else 1
+        for target in np.linspace(self.amplitude, amplitude, count + 1)[1:]:
+            got = yield from self.turn(float(target))
         arrives = got.index + LEAD + 1
         wait = arrives + max(1, math.ceil(seconds / self.span))
         while got.index < wait:
@@ -223,7 +226,7 @@ def _one_step(run: _Run, frequency: float, number: int, count: int) -> Generator
     settings = run.settings
     target, limited = run.bench.level(settings.level, frequency)
     if run.amplitude > 0:
-        yield from run.turn(0.0)  # no jump in frequency while there is drive
+        yield from run.go(0.0, 0.0)  # no jump in frequency while there is drive
     run.frequency = frequency
     head = {"frequency": frequency, "step": number, "steps": count, "level": target, "limited_by": limited}
     yield from run.turn(0.0, live={**head, "stage": "levelling"}, position={"step": number})

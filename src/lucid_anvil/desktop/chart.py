@@ -1,0 +1,299 @@
+"""Charts on pyqtgraph in our look: corridor, whiskers, cursor read-out, copy as picture and as table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QBrush, QColor, QGuiApplication, QPainter, QPen, QPixmap
+from PyQt6.QtWidgets import QMenu
+
+from . import theme
+
+pg.setConfigOptions(antialias=True, useNumba=False)
+
+
+def frequency_text(f: float) -> str:
+    return f"{f:g}" if f < 1000 else f"{f / 1000:g}k"
+
+
+class FrequencyAxis(pg.AxisItem):
+    """Ticks at 1, 2, 5 of each decade; the plot's x is log10 of the frequency."""
+
+    def tickValues(self, low: float, high: float, _size: float) -> list[tuple[float, list[float]]]:
+        values = [np.log10(m * 10.0**d) for d in range(-2, 6) for m in (1, 2, 5)]
+        return [(1.0, [v for v in values if low - 1e-6 <= v <= high + 1e-6])]
+
+    def tickStrings(self, values: Sequence[float], _scale: float, _spacing: float) -> list[str]:
+        return [frequency_text(round(10**v, 6 if v < 0 else 3)) for v in values]
+
+
+class LevelAxis(FrequencyAxis):
+    """The same for a logarithmic y axis."""
+
+
+class Hatch(pg.GraphicsObject):
+    """Hatched ground above a line: what is not to be entered."""
+
+    def __init__(self, x: np.ndarray, y: np.ndarray, top: float) -> None:
+        super().__init__()
+        self.x, self.y, self.top = x, y, top
+
+    def boundingRect(self) -> Any:
+        from PyQt6.QtCore import QRectF
+
+        return QRectF(float(self.x[0]), float(self.y.min()), float(np.ptp(self.x)), float(self.top - self.y.min()))
+
+    def paint(self, painter: QPainter, *_: Any) -> None:
+        from PyQt6.QtGui import QPolygonF
+
+        points = [QPointF(a, b) for a, b in zip(self.x, self.y, strict=True)]
+        points += [QPointF(float(self.x[-1]), self.top), QPointF(float(self.x[0]), self.top)]
+        device = painter.worldTransform()
+        shape = device.map(QPolygonF(points))
+        painter.save()
+        painter.resetTransform()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.color("hatch", 90))
+        painter.drawPolygon(shape)
+        painter.setBrush(QBrush(theme.color("hatch"), Qt.BrushStyle.BDiagPattern))
+        painter.drawPolygon(shape)
+        painter.restore()
+
+
+class Chart(pg.PlotWidget):
+    """One plot. `log_x` and `log_y` take plain values and do the logarithms themselves."""
+
+    def __init__(self, x_label: str, y_label: str, log_x: bool = True, log_y: bool = False) -> None:
+        axes: dict[str, Any] = {}
+        if log_x:
+            axes["bottom"] = FrequencyAxis("bottom")
+        if log_y:
+            axes["left"] = LevelAxis("left")
+        super().__init__(axisItems=axes)
+        self.log_x, self.log_y = log_x, log_y
+        self.x_unit, self.y_unit = x_label, y_label
+        self.series: dict[str, Any] = {}
+        self.table: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+        self.on_click: Callable[[float], None] | None = None
+        self.names: dict[str, str] = {}
+        self.setMenuEnabled(False)
+        self.hideButtons()
+        self.getPlotItem().getViewBox().setMouseMode(pg.ViewBox.PanMode)
+        self.cursor_line = pg.InfiniteLine(angle=90, movable=False)
+        self.readout = pg.TextItem(anchor=(0, 0), fill=theme.color("ink"), color=theme.color("card"))
+        for item in (self.cursor_line, self.readout):
+            item.setZValue(50)
+            self.addItem(item, ignoreBounds=True)
+            item.hide()
+        self.scene().sigMouseMoved.connect(self._moved)
+        self.scene().sigMouseClicked.connect(self._clicked)
+        self.apply_theme()
+
+    def apply_theme(self) -> None:
+        """Take on the palette in force."""
+        self.setBackground(None)
+        p = theme.palette()
+        for name, text in (("bottom", self.x_unit), ("left", self.y_unit)):
+            axis = self.getAxis(name)
+            axis.setPen(pg.mkPen(p.line))
+            axis.setTextPen(pg.mkPen(p.muted))
+            axis.setTickFont(theme.font(9))
+            axis.setStyle(tickLength=-4, maxTickLevel=0, hideOverlappingLabels=True)
+            axis.setLabel(text, color=p.muted, **{"font-size": "12px"})
+            axis.enableAutoSIPrefix(False)
+        self.showGrid(x=True, y=True, alpha=0.28)
+        self.cursor_line.setPen(pg.mkPen(p.ink, width=1))
+        self.readout.setFont(theme.font(9.5, 500))
+
+    def _xy(self, x: Any, y: Any) -> tuple[np.ndarray, np.ndarray]:
+        a = np.asarray(x, dtype=float)
+        b = np.asarray([np.nan if v is None else v for v in y], dtype=float)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return (np.log10(a) if self.log_x else a), (np.log10(b) if self.log_y else b)
+
+    def curve(self, key: str, x: Any, y: Any, role: str = "teal", width: float = 2.2, name: str = "",
+              dots: bool = False, style: Qt.PenStyle = Qt.PenStyle.SolidLine, z: float = 10) -> None:  # fmt: skip
+        """Draw or redraw one curve."""
+        a, b = self._xy(x, y)
+        pen = pg.mkPen(theme.color(role), width=width, style=style)
+        if key not in self.series:
+            self.series[key] = pg.PlotDataItem(pen=pen, connect="finite")
+            self.series[key].setZValue(z)
+            self.addItem(self.series[key])
+        item = self.series[key]
+        if dots:
+            item.setData(a, b, pen=pen, symbol="o", symbolSize=6, symbolBrush=theme.color(role), symbolPen=None)
+        else:
+            item.setData(a, b, pen=pen)
+        self.table[key] = (np.asarray(x, dtype=float), np.asarray([np.nan if v is None else v for v in y], float))
+        self.names[key] = name or key
+
+    def whiskers(self, key: str, x: Any, y: Any, doubt: Any, role: str = "teal") -> None:
+        """Expanded uncertainty as whiskers."""
+        a, b = self._xy(x, y)
+        u = np.asarray([0.0 if v is None else v for v in doubt], dtype=float)
+        good = np.isfinite(b)
+        if key in self.series:
+            self.removeItem(self.series.pop(key))
+        if not good.any():
+            return
+        item = pg.ErrorBarItem(
+            x=a[good], y=b[good], height=2 * u[good], beam=0.012, pen=pg.mkPen(theme.color(role), width=1.2)
+        )
+        item.setZValue(9)
+        self.series[key] = item
+        self.addItem(item)
+
+    def corridor(self, key: str, x: Any, low: Any, high: Any) -> None:
+        """The filled band between tolerance lines."""
+        for part in (f"{key}-band", f"{key}-low", f"{key}-high"):
+            if part in self.series:
+                self.removeItem(self.series.pop(part))
+        a, b = self._xy(x, low)
+        _, c = self._xy(x, high)
+        lower, upper = (pg.PlotDataItem(a, v, pen=pg.mkPen(theme.color("corridor"), width=1)) for v in (b, c))
+        band = pg.FillBetweenItem(lower, upper, brush=theme.color("corridor", 190))
+        for part, item, z in ((f"{key}-low", lower, 1), (f"{key}-high", upper, 1), (f"{key}-band", band, 0)):
+            item.setZValue(z)
+            self.series[part] = item
+            self.addItem(item)
+
+    def forbidden(self, key: str, x: Any, y: Any, top: float) -> None:
+        """Hatched ground above a line."""
+        a, b = self._xy(x, y)
+        if key in self.series:
+            self.removeItem(self.series.pop(key))
+        item = Hatch(a, b, float(np.log10(top)) if self.log_y else top)
+        item.setZValue(-5)
+        self.series[key] = item
+        self.addItem(item, ignoreBounds=True)
+
+    def struck(self, key: str, x: Any, y: Any) -> None:
+        """Points that could not be used: plum crosses."""
+        a, b = self._xy(x, y)
+        if key not in self.series:
+            self.series[key] = pg.ScatterPlotItem(symbol="x", size=11, pen=pg.mkPen(theme.color("plum"), width=2))
+            self.series[key].setZValue(20)
+            self.addItem(self.series[key])
+        self.series[key].setData(a, b)
+
+    def drop(self, *keys: str) -> None:
+        for key in keys:
+            for part in (key, f"{key}-band", f"{key}-low", f"{key}-high"):
+                if part in self.series:
+                    self.removeItem(self.series.pop(part))
+            self.table.pop(key, None)
+
+    def window(self, x: tuple[float, float], y: tuple[float, float]) -> None:
+        """The range shown."""
+        xs = np.log10(x) if self.log_x else x
+        ys = np.log10(y) if self.log_y else y
+        self.setRange(xRange=tuple(xs), yRange=tuple(ys), padding=0)
+
+    def _moved(self, at: QPointF) -> None:
+        box = self.getPlotItem().getViewBox()
+        if not self.table or not box.sceneBoundingRect().contains(at):
+            self.cursor_line.hide()
+            self.readout.hide()
+            return
+        x = box.mapSceneToView(at).x()
+        self.show_cursor(float(10**x) if self.log_x else float(x))
+
+    def show_cursor(self, x: float) -> None:
+        """The read-out at the nearest point of every curve that has one there."""
+        lines, nearest = [], None
+        for key, (a, b) in self.table.items():
+            good = np.isfinite(b)
+            if not good.any() or key.startswith("_"):
+                continue
+            distance = np.abs(np.log(a[good] / x)) if self.log_x and x > 0 else np.abs(a[good] - x)
+            i = int(np.argmin(distance))
+            nearest = float(a[good][i]) if nearest is None else nearest
+            value = float(b[good][i])
+            digits = f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
+            lines.append(f"{self.names[key]}  {digits} {self.y_unit}".replace("-", "−"))
+        if nearest is None:
+            return
+        unit = self.x_unit
+        self.readout.setText("\n".join([f"{nearest:.4g} {unit}", *lines]))
+        at = np.log10(nearest) if self.log_x else nearest
+        box = self.getPlotItem().getViewBox().viewRange()
+        right = at > (box[0][0] + box[0][1]) / 2
+        self.readout.setAnchor((1.03 if right else -0.03, 0))
+        self.readout.setPos(at, box[1][1])
+        self.cursor_line.setPos(at)
+        self.cursor_line.show()
+        self.readout.show()
+
+    def leaveEvent(self, event: Any) -> None:
+        self.cursor_line.hide()
+        self.readout.hide()
+        super().leaveEvent(event)
+
+    def _clicked(self, event: Any) -> None:
+        if event.double():
+            self.enableAutoRange()
+            return
+        at = self.getPlotItem().getViewBox().mapSceneToView(event.scenePos()).x()
+        if event.button() == Qt.MouseButton.LeftButton and self.on_click:
+            self.on_click(float(10**at) if self.log_x else float(at))
+
+    def contextMenuEvent(self, event: Any) -> None:
+        menu = QMenu(self)
+        menu.addAction("Copy as picture", self.copy_picture)
+        menu.addAction("Copy as table", self.copy_table)
+        menu.addAction("Show all", self.enableAutoRange)
+        menu.exec(event.globalPos())
+
+    def copy_picture(self) -> None:
+        picture = QPixmap(self.size())
+        picture.fill(QColor(theme.palette().card))
+        self.render(picture)
+        QGuiApplication.clipboard().setPixmap(picture)
+
+    def copy_table(self) -> None:
+        """Tab-separated, one pair of columns a curve."""
+        rows = []
+        columns = [(self.names[k], a, b) for k, (a, b) in self.table.items() if not k.startswith("_")]
+        rows.append("\t".join(f"{self.x_unit}\t{name} [{self.y_unit}]" for name, _, _ in columns))
+        for i in range(max((a.size for _, a, _ in columns), default=0)):
+            rows.append("\t".join(f"{a[i]!r}\t{b[i]!r}" if i < a.size else "\t" for _, a, b in columns))
+        QGuiApplication.clipboard().setText("\n".join(rows))
+
+
+def dashed(role: str, width: float = 1.2) -> QPen:
+    return pg.mkPen(theme.color(role), width=width, style=Qt.PenStyle.DashLine)
+
+
+class Handle(pg.InfiniteLine):
+    """A line that can be dragged, with its value written on it."""
+
+    def __init__(self, chart: Chart, angle: float, text: Callable[[float], str], position: float = 0.03) -> None:
+        self.log = chart.log_x if angle == 90 else chart.log_y
+        super().__init__(
+            angle=angle, movable=True, pen=pg.mkPen(theme.color("brass"), width=2),
+            hoverPen=pg.mkPen(theme.color("brass"), width=4),
+        )  # fmt: skip
+        self.note = pg.InfLineLabel(
+            self, "", movable=False, position=position, color=theme.color("card"), fill=theme.color("brass"),
+            anchors=[(0.5, 0.5), (0.5, 0.5)] if angle == 90 else [(0, 0.5), (0, 0.5)],
+        )  # fmt: skip
+        self.note.setFont(theme.font(9.5, 600))
+        self.text = text
+        self.setZValue(40)
+        chart.addItem(self, ignoreBounds=True)
+        self.sigPositionChanged.connect(self._tell)
+
+    def get(self) -> float:
+        return float(10 ** self.value()) if self.log else float(self.value())
+
+    def put(self, value: float) -> None:
+        self.setValue(float(np.log10(value)) if self.log else value)
+        self._tell()
+
+    def _tell(self) -> None:
+        self.note.setText(self.text(self.get()))

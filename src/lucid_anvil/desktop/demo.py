@@ -1,0 +1,146 @@
+"""Starting the window, and the demo: shown, or performed with no display."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from ..lab.demo import fresh_demo, make_demo
+from ..lab.place import Lab, open_lab
+
+
+def application() -> Any:
+    """The one QApplication."""
+    from PyQt6.QtWidgets import QApplication
+
+    from . import theme
+
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app.setApplicationName("Lucid Anvil")
+    app.setFont(theme.font(10))
+    return app
+
+
+def open_window(lab: Lab) -> int:
+    """The window on a lab, until it is closed."""
+    app = application()
+    from .window import MainWindow
+
+    shown = MainWindow(lab)
+    shown.show()
+    return int(app.exec())
+
+
+def show_window(folder: Path | None) -> int:
+    """The window on a demo lab: a scratch copy, or the one in `folder`, which is taken up again."""
+    if folder is not None and (folder / "lab.yaml").exists():
+        return open_window(open_lab(folder))
+    if folder is not None and folder.exists() and any(folder.iterdir()):
+        raise BadInput(f"{folder}: the folder is not empty and holds no lab: choose another.")
+    place = folder or Path(tempfile.gettempdir()) / f"lucid-anvil-demo-{os.getuid()}"
+    running = (place / "run" / "door.json").exists()
+    if folder is None and running:
+        from ..engine.launch import find
+
+        if find(place / "run" / "door.json") is not None:
+            return open_window(open_lab(place))
+    lab = fresh_demo(place, datetime.date.today()) if folder is None else make_demo(place, datetime.date.today())
+    return open_window(lab)
+
+
+def wait_until(done: Callable[[], bool], timeout: float, every: Callable[[], None] | None = None) -> bool:
+    """Run the event loop until something is so."""
+    from PyQt6.QtWidgets import QApplication
+
+    until = time.monotonic() + timeout
+    while time.monotonic() < until:
+        QApplication.processEvents()
+        if done():
+            return True
+        if every:
+            every()
+        time.sleep(0.01)
+    return False
+
+
+def settle(seconds: float = 0.4) -> None:
+    """Let the window paint."""
+    wait_until(lambda: False, seconds)
+
+
+def perform_headless(folder: Path, say: Callable[[str], None]) -> int:
+    """The demo with no display: calibrate the overdue accelerometer in the real window, accept, and leave lab,
+    take, certificate and pictures in `folder`."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    if folder.exists() and any(folder.iterdir()) and not (folder / "lab" / "lab.yaml").exists():
+        raise BadInput(f"{folder}: it is not empty and holds no demo of ours: choose another folder.")
+    folder.mkdir(parents=True, exist_ok=True)
+    lab = fresh_demo(folder / "lab", datetime.date.today())
+    story = Story(lab, folder, say)
+    return story.run()
+
+
+class Story:
+    """The demo's course through the window, with a picture at each stop."""
+
+    def __init__(self, lab: Lab, pictures: Path, say: Callable[[str], None], pace: str = "fast") -> None:
+        self.app = application()
+        from .window import MainWindow
+
+        self.lab, self.pictures, self.say = lab, pictures, say
+        self.window = MainWindow(lab, pace)
+        self.window.show()
+
+    def shot(self, name: str) -> None:
+        """One picture of the window."""
+        settle(0.35)
+        place = self.pictures / f"{name}.png"
+        self.window.grab().save(str(place))
+        self.say(f"picture {place}")
+
+    def run(self, serial: str = "GA-11") -> int:
+        bench = self.window.bench
+        self.shot("ledger")
+        self.window.ledger.reload(serial)
+        self.window.ledger.calibrate.emit(serial)
+        if not wait_until(lambda: bench.state == "walk-round" and bool(bench.walk.shown), 40):
+            raise RuntimeError("the bench did not come up")
+        self.shot("bench-before")
+        for check in [c for c in bench.walk.shown if c.kind == "signed"]:
+            bench.walk.sign.emit(check.key, self.lab.facts.operator)
+        if not wait_until(bench.walk.go.isEnabled, 20):
+            raise RuntimeError(f"the walk-round was not done: {bench.walk.why.text()}")
+        bench.walk.go.click()
+
+        def far() -> bool:
+            latest = self.window.link.latest
+            return latest is not None and (len(latest.points) >= 17 or latest.state in ("done", "failed"))
+
+        wait_until(far, 180)
+        self.shot("bench-running")
+        if not wait_until(lambda: bench.state == "done" and bench.finding is not None, 240):
+            raise RuntimeError("the run did not come to its end")
+        self.shot("bench-done")
+        bench._point(10000.0)
+        self.shot("budget")
+        bench.stage.choose("deviation")
+        bench.accept("as found", self.lab.facts.operator, False)
+        self.window.go("Folio")
+        wait_until(lambda: False, 1.2)
+        self.shot("folio")
+        self.window.go("Lightbox")
+        self.shot("lightbox")
+        take = bench.take
+        assert take is not None and bench.finding is not None
+        self.say(f"take {take}")
+        for certificate in sorted(self.lab.certificates.glob("*.pdf")):
+            self.say(f"certificate {certificate}")
+        self.window.close()
+        return {"inside": 0, "none": 0, "outside": 1, "open": 5}[bench.finding.verdict]

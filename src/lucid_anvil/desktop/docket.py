@@ -1,0 +1,171 @@
+"""The Docket: the job, its articles and plans, and the takes of the plan in hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+
+from ..lab.place import Lab
+from ..lab.takes import Take, list_takes
+from . import theme
+from .widgets import card, clear, draw_verdict, label, section, small_text
+
+
+def take_facts(take: Take) -> dict[str, Any]:
+    """What a row shows of a take; read without opening its raw streams."""
+    events = take.events()
+    status = take.status()
+    finding = take.finding()
+    curve = finding.curve("deviation") if finding else None
+    return {
+        "name": take.name.replace("take-", "take ").replace(" 00", " ").replace(" 0", " "),
+        "status": status,
+        "reason": take.reason() if status != "done" else None,
+        "verdict": finding.verdict if finding else None,
+        "curve": [y for y in curve.y if y is not None] if curve else [],
+        "accepted": any(e["kind"] == "accepted" for e in events),
+        "folder": take.folder,
+    }
+
+
+class TakeRow(QWidget):
+    """One take: name, what became of it, and its curve in small."""
+
+    clicked = pyqtSignal(object)
+
+    def __init__(self, facts: dict[str, Any], chosen: bool) -> None:
+        super().__init__()
+        self.facts, self.chosen = facts, chosen
+        self.setFixedHeight(42)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setToolTip(facts["reason"] or "")
+
+    def mousePressEvent(self, _event: QMouseEvent | None) -> None:
+        self.clicked.emit(self.facts["folder"])
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        f = self.facts
+        if self.chosen:
+            painter.fillRect(self.rect(), theme.color("selected"))
+            painter.fillRect(QRectF(0, 0, 3, self.height()), theme.color("brass"))
+        small_text(painter, 12, 17, f["name"], theme.color("ink"), 9.5, 600 if self.chosen else 400)
+        words = {"done": theme.VERDICT_WORDS.get(f["verdict"] or "", "kept"), "cut": "cut", "running": "running"}
+        text = words.get(f["status"], f["status"]) + (" · accepted" if f["accepted"] else "")
+        small_text(painter, 12, 33, text, theme.color("muted"), 8.5)
+        verdict = "running" if f["status"] == "running" else "outside" if f["status"] == "cut" else f["verdict"] or "none"
+        box = QRectF(self.width() - 24, 8, 16, 9)
+        draw_verdict(painter, verdict, box)
+        values = f["curve"]
+        if len(values) > 2:
+            area = QRectF(self.width() - 66, 22, 58, 15)
+            reach = max(max(map(abs, values)), 0.5)
+            points = [
+                QPointF(area.left() + area.width() * i / (len(values) - 1), area.bottom() - 3 - v / reach * area.height() * 0.7)
+                for i, v in enumerate(values)
+            ]
+            painter.setPen(QPen(theme.color("clay" if f["status"] == "cut" else "teal"), 1.5))
+            painter.drawPolyline(QPolygonF(points))
+
+
+class PlanRow(QWidget):
+    """One plan under its article."""
+
+    clicked = pyqtSignal(object)
+
+    def __init__(self, place: Path, text: str, verdict: str, chosen: bool) -> None:
+        super().__init__()
+        self.place, self.text, self.verdict, self.chosen = place, text, verdict, chosen
+        self.setFixedHeight(26)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def mousePressEvent(self, _event: QMouseEvent | None) -> None:
+        self.clicked.emit(self.place)
+
+    def paintEvent(self, _event: object) -> None:
+        painter = QPainter(self)
+        if self.chosen:
+            painter.fillRect(self.rect(), theme.color("selected"))
+            painter.fillRect(QRectF(0, 0, 3, self.height()), theme.color("brass"))
+        small_text(painter, 22, 18, self.text, theme.color("ink"), 9.5, 600 if self.chosen else 400)
+        draw_verdict(painter, self.verdict, QRectF(self.width() - 24, 9, 16, 9))
+
+
+class Docket(QWidget):
+    """The column on the left."""
+
+    plan_chosen = pyqtSignal(object)
+    take_chosen = pyqtSignal(object)
+
+    def __init__(self, lab: Lab) -> None:
+        super().__init__()
+        self.lab = lab
+        self.setFixedWidth(196)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        frame, column = card((0, 12, 0, 8), 4)
+        outer.addWidget(frame)
+        head = section("Docket")
+        head.setContentsMargins(12, 0, 0, 0)
+        column.addWidget(head)
+        title = label(f"{lab.facts.job} {lab.facts.job_title}", "title", wrap=True)
+        title.setContentsMargins(12, 0, 8, 4)
+        title.setStyleSheet("font-size: 13px;")
+        column.addWidget(title)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = QWidget()
+        self.rows = QVBoxLayout(inner)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.rows.setSpacing(1)
+        scroll.setWidget(inner)
+        column.addWidget(scroll, 1)
+
+    def show_plan(self, plan: Path | None, take: Path | None, running: bool) -> None:
+        """Plans of the job, and the takes of the chosen one."""
+        clear(self.rows)
+        plans = sorted(self.lab.jobs.rglob("*.plan.yaml"))
+        if not plans:
+            empty = label("No plan yet. Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
+            empty.setContentsMargins(12, 4, 10, 0)
+            self.rows.addWidget(empty)
+        for folder in sorted({p.parent for p in plans}):
+            article = label(folder.name.removeprefix("comparison-").upper(), "muted")
+            article.setContentsMargins(12, 6, 0, 0)
+            self.rows.addWidget(article)
+            takes = list_takes(folder)
+            for place in sorted(p for p in plans if p.parent == folder):
+                chosen = plan is not None and place == plan
+                verdict = "running" if chosen and running else _verdict_of(takes)
+                name = place.name.removesuffix(".plan.yaml").capitalize()
+                row = PlanRow(place, name, verdict, chosen)
+                row.clicked.connect(self.plan_chosen)
+                self.rows.addWidget(row)
+        if plan is not None:
+            takes = list_takes(plan.parent)
+            if takes:
+                head = section("Takes of this plan")
+                head.setContentsMargins(12, 16, 0, 2)
+                self.rows.addWidget(head)
+            for t in reversed(takes):
+                facts = take_facts(t)
+                if running and take is not None and t.folder == take:
+                    facts |= {"status": "running", "reason": None}
+                row2 = TakeRow(facts, take is not None and t.folder == take)
+                row2.clicked.connect(self.take_chosen)
+                self.rows.addWidget(row2)
+        self.rows.addStretch()
+
+
+def _verdict_of(takes: list[Take]) -> str:
+    for t in reversed(takes):
+        finding = t.finding()
+        if finding is not None:
+            return finding.verdict
+    return "none"

@@ -1,0 +1,113 @@
+"""The line between window and conductor: pictures come over a web socket, orders go by HTTP; nothing blocks."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
+from PyQt6.QtNetwork import QNetworkAccessManager, QNetworkReply, QNetworkRequest
+from PyQt6.QtWebSockets import QWebSocket
+
+from ..engine import launch
+from ..protocol.messages import Board, board_from
+
+
+class Link(QObject):
+    """Finds a run, follows it, tells when it is gone."""
+
+    board = pyqtSignal(object)
+    lost = pyqtSignal(str)
+
+    def __init__(self, note: Path) -> None:
+        super().__init__()
+        self.note = note
+        self.address: launch.Address | None = None
+        self.process: subprocess.Popen[bytes] | None = None
+        self.socket: QWebSocket | None = None
+        self.http = QNetworkAccessManager(self)
+        self.latest: Board | None = None
+        self.search = QTimer(self)
+        self.search.setInterval(80)
+        self.search.timeout.connect(self._look)
+        self.tries = 0
+
+    @property
+    def connected(self) -> bool:
+        return self.address is not None
+
+    def pick_up(self) -> bool:
+        """Connect to a run that is there already."""
+        found = launch.find(self.note)
+        if found is None:
+            return False
+        self._connect(found)
+        return True
+
+    def start(self, plan: Path, take: Path, pace: str) -> None:
+        """Start a conductor and connect when its door is open."""
+        self.drop()
+        self.note.parent.mkdir(parents=True, exist_ok=True)
+        self.process = launch.start(plan, None, take, pace, self.note, None, self.note.with_name("conductor.log"))
+        self.tries = 0
+        self.search.start()
+
+    def _look(self) -> None:
+        self.tries += 1
+        found = launch.find(self.note)
+        if found is not None:
+            self.search.stop()
+            self._connect(found)
+        elif self.tries > 400 or (self.process is not None and self.process.poll() is not None):
+            self.search.stop()
+            log = self.note.with_name("conductor.log")
+            lines = log.read_text(encoding="utf-8", errors="replace").strip().splitlines() if log.exists() else []
+            self.lost.emit(f"The run could not be started: {lines[-1] if lines else 'no reason was given'}.")
+
+    def _request(self, url: str) -> QNetworkRequest:
+        request = QNetworkRequest(QUrl(url))
+        assert self.address
+        request.setRawHeader(b"Authorization", f"Bearer {self.address.token}".encode())
+        return request
+
+    def _connect(self, address: launch.Address) -> None:
+        self.address = address
+        self.socket = QWebSocket()
+        self.socket.textMessageReceived.connect(self._came)
+        self.socket.disconnected.connect(self._gone)
+        self.socket.open(self._request(f"ws://127.0.0.1:{address.port}/live"))
+
+    def _came(self, text: str) -> None:
+        self.latest = board_from(json.loads(text))
+        self.board.emit(self.latest)
+
+    def _gone(self) -> None:
+        state = self.latest.state if self.latest else "starting"
+        self.address = None
+        if state not in ("done", "failed"):
+            self.lost.emit("The run's conductor is gone; the keeper has brought the drive down. The take is kept.")
+
+    def order(self, name: str, **body: Any) -> None:
+        """Give an order; an answer is not waited for."""
+        if self.address is None:
+            return
+        request = self._request(self.address.url(f"/{name}"))
+        request.setHeader(QNetworkRequest.KnownHeaders.ContentTypeHeader, "application/json")
+        reply: QNetworkReply = self.http.post(request, json.dumps(body).encode())
+        reply.finished.connect(reply.deleteLater)
+
+    def close_run(self) -> None:
+        """Tell a conductor that is over (or has not begun) to end."""
+        self.order("close")
+
+    def drop(self) -> None:
+        """Let go of a run without touching it."""
+        self.search.stop()
+        if self.socket is not None:
+            self.socket.disconnected.disconnect(self._gone)
+            self.socket.close()
+            self.socket = None
+        self.address = None
+        self.latest = None

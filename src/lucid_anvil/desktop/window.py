@@ -1,0 +1,194 @@
+"""The main window: the bar with its places and the Stop button, and the four places."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+
+from ..lab.place import Lab
+from ..protocol.messages import Board
+from . import theme
+from .bench_place import BenchPlace
+from .ledger_place import LedgerPlace
+from .link import Link
+from .widgets import Elided, Mark, button, label
+
+PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
+
+
+class MainWindow(QMainWindow):
+    """One window on one lab."""
+
+    def __init__(self, lab: Lab, pace: str = "real") -> None:
+        super().__init__()
+        self.lab = lab
+        self.setWindowTitle(f"Lucid Anvil · {lab.facts.name}")
+        self.resize(1280, 800)
+        self.setMinimumSize(1080, 680)
+        self.link = Link(lab.note)
+        ground = QWidget()
+        ground.setObjectName("ground")
+        column = QVBoxLayout(ground)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._bar())
+        self.places = QStackedWidget()
+        self.ledger = LedgerPlace(lab)
+        self.bench = BenchPlace(lab, self.link, pace)
+        self._late: dict[str, Any] = {}
+        self.places.addWidget(self.ledger)
+        self.places.addWidget(self.bench)
+        column.addWidget(self.places, 1)
+        self.strip = Elided("", "muted")
+        self.strip.setContentsMargins(14, 0, 14, 0)
+        self.strip.setFixedHeight(20)
+        column.addWidget(self.strip)
+        self.setCentralWidget(ground)
+        self.ledger.calibrate.connect(self._calibrate)
+        self.bench.said.connect(self.say)
+        self.bench.running.connect(self._running)
+        self.bench.accepted.connect(self._accepted)
+        self.bench.certificate.connect(lambda _t: self.go("Folio"))
+        self.link.board.connect(self._room)
+        self._keys()
+        self.quiet = QTimer(self)
+        self.quiet.setSingleShot(True)
+        self.quiet.timeout.connect(lambda: self.strip.setText(""))
+        self.ticks = LoopWatch(self)
+        self.setStyleSheet(theme.style_sheet())
+        if self.bench.pick_up():
+            self.go("Bench")
+
+    def _bar(self) -> QWidget:
+        bar = QWidget()
+        bar.setObjectName("bar")
+        bar.setFixedHeight(48)
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(10)
+        row.addWidget(Mark())
+        name = label("Lucid Anvil")
+        name.setStyleSheet("font-size: 15px; font-weight: 600;")
+        row.addWidget(name)
+        where = Elided(f"{self.lab.facts.name} · job {self.lab.facts.job} {self.lab.facts.job_title}", "muted")
+        where.setMinimumWidth(150)
+        row.addWidget(where, 1)
+        self.tabs = {}
+        for i, place in enumerate(PLACES):
+            made = button(place, "place", f"Ctrl+{i + 1}")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, p=place: self.go(p))
+            row.addWidget(made)
+            self.tabs[place] = made
+        self.tabs["Ledger"].setChecked(True)
+        row.addStretch(1)
+        self.room = label("", "muted")
+        row.addWidget(self.room)
+        row.addSpacing(8)
+        self.stop = button("Stop · F12", "stop", "Brings the drive down from anywhere. The emergency stop is the red button on the wall.")
+        self.stop.clicked.connect(self.bench_stop)
+        row.addWidget(self.stop)
+        return bar
+
+    def _keys(self) -> None:
+        def key(sequence: str, action: Any) -> None:
+            QShortcut(QKeySequence(sequence), self).activated.connect(action)
+
+        key("F12", self.bench_stop)
+        key("M", self.bench.make_mark)
+        key("Ctrl+N", self.night)
+        for i, place in enumerate(PLACES):
+            key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))
+
+    def bench_stop(self) -> None:
+        """Stop, wherever one is."""
+        self.bench.stop()
+        self.say("Stop: the drive is coming down." if self.bench.state == "running" else "Stop: nothing is being driven.")
+
+    def go(self, place: str) -> None:
+        """Show a place; those that are seldom needed are made when first shown."""
+        for name, made in self.tabs.items():
+            made.setChecked(name == place)
+        if place == "Ledger":
+            self.places.setCurrentWidget(self.ledger)
+        elif place == "Bench":
+            self.places.setCurrentWidget(self.bench)
+        else:
+            if place not in self._late:
+                if place == "Lightbox":
+                    from .lightbox_place import LightboxPlace as Wanted
+                else:
+                    from .folio_place import FolioPlace as Wanted  # type: ignore[assignment]
+                self._late[place] = Wanted(self.lab)
+                self.places.addWidget(self._late[place])
+            else:
+                self._late[place].reload()
+            self.places.setCurrentWidget(self._late[place])
+
+    def place(self, name: str) -> Any:
+        """A place that is made late."""
+        return self._late.get(name)
+
+    def say(self, text: str) -> None:
+        """One sentence at the foot; it leaves by itself."""
+        self.strip.setText(text)
+        self.quiet.start(12000)
+
+    def night(self) -> None:
+        """Change between day and night."""
+        theme.use(theme.palette() is theme.DAY)
+        self.setStyleSheet(theme.style_sheet())
+        charts = [*self.bench.stage.charts.values(), self.bench.stage.level, self.bench.stage.wave, self.bench.stage.small]
+        for chart in charts:
+            chart.apply_theme()
+        self.update()
+
+    def _calibrate(self, serial: str) -> None:
+        self.go("Bench")
+        QApplication.processEvents()
+        self.bench.calibrate(serial)
+
+    def _running(self, is_running: bool) -> None:
+        self.stop.setProperty("live", is_running)
+
+    def _accepted(self, serial: str) -> None:
+        self.ledger.reload(serial)
+
+    def _room(self, board: Board) -> None:
+        if board.room:
+            r = board.room
+            self.room.setText(f"{r['temperature']:.1f} °C · {r['humidity']:.0f} % RH\nsupply {r['supply']:.1f} V")
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Closing leaves a run alive; a walk-round that drives nothing is ended."""
+        if self.bench.state in ("starting", "walk-round") and self.link.connected:
+            self.link.close_run()
+            until = time.monotonic() + 0.3
+            while time.monotonic() < until:
+                QApplication.processEvents()
+        self.link.drop()
+        event.accept()
+
+
+class LoopWatch(QTimer):
+    """How late the event loop is, for the bench marks: a 10 ms timer's lateness in milliseconds."""
+
+    def __init__(self, parent: MainWindow) -> None:
+        super().__init__(parent)
+        self.late: list[float] = []
+        self.last = time.perf_counter()
+        self.timeout.connect(self._tick)
+
+    def begin(self) -> None:
+        self.late = []
+        self.last = time.perf_counter()
+        self.start(10)
+
+    def _tick(self) -> None:
+        now = time.perf_counter()
+        self.late.append(1e3 * (now - self.last) - 10)
+        self.last = now

@@ -1,0 +1,182 @@
+"""The calibration certificate: what ISO/IEC 17025:2017, 7.8.2 to 7.8.4 ask for, from a template a lab can change."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from ..core.quantities import round_to_doubt
+from ..lab.findings import Finding
+from ..lab.ledger import Calibration
+from ..lab.place import Lab, lab_of
+from ..lab.takes import Take
+
+VERDICT_WORDS = {
+    "inside": "inside the tolerance, all of the doubt included",
+    "outside": "outside the tolerance, all of the doubt included",
+    "open": "open: the doubt straddles the tolerance, or a point could not be used, so it can't be told",
+    "none": "not judged: no tolerance was given",
+}
+RULES = {
+    "guarded": "Guarded acceptance: inside only if the value with all of its expanded uncertainty lies inside the"
+    " limits, outside only if all of it lies outside; otherwise it can't be told (open).",
+    "simple": "Simple acceptance: the value alone decides.",
+}
+
+
+def _rows(finding: Finding) -> list[dict[str, str]]:
+    """The table: one row a frequency, with the digits that the doubt leaves."""
+    sensitivity, deviation, phase = (finding.curve(k) for k in ("sensitivity", "deviation", "phase"))
+    made = []
+    points = {p["frequency"]: p for p in (finding.detail or {}).get("points", [])}
+    for i, f in enumerate(sensitivity.x):
+        row = {"frequency": f"{f:g}"}
+        for name, curve in (("sensitivity", sensitivity), ("deviation", deviation), ("phase", phase)):
+            y = curve.y[i]
+            u = curve.uncertainty[i] if curve.uncertainty else None
+            row[name] = "–" if y is None else round_to_doubt(y, u or None) if u else f"{y:.2g}" if y else "0"
+            row[f"{name}_u"] = "–" if u is None else round_to_doubt(u, u) if u else "–"
+        y, u = sensitivity.y[i], (sensitivity.uncertainty or (None,) * (i + 1))[i]
+        row["relative_u"] = "–" if y is None or u is None else f"{100 * u / y:.2g}"
+        row["fault"] = str(points.get(f, {}).get("fault") or "")
+        made.append(row)
+    return made
+
+
+def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
+    """All that the template may use."""
+    plan = take.plan()
+    unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
+    if unit is None or reference is None:
+        raise BadInput(f"{take.folder}: the plan names no unit or no reference: a certificate needs both.")
+    begin = next((e for e in take.events() if e["kind"] == "begin"), {})
+    when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
+    settings = plan.step.settings
+    wants_due = plan.wants_due_date or any(e.get("due_on_certificate") for e in take.events())
+    issued = accepted.date if accepted else datetime.date.today()
+    limits = settings.get("limits", {}).get("nominal_deviation", {})
+    from .plots import curve_svg
+
+    return {
+        "lab": lab.facts if lab else None,
+        "number": accepted.certificate if accepted else None,
+        "issued": issued.isoformat(),
+        "calibrated": when.date().isoformat() if when else "",
+        "plan": plan,
+        "unit": unit,
+        "reference": reference,
+        "as_state": accepted.as_state if accepted else plan.as_state,
+        "operator": (accepted.by if accepted else "") or plan.operator,
+        "signatory": lab.facts.signatory if lab else "",
+        "temperature": begin.get("temperature"),
+        "humidity": begin.get("humidity"),
+        "readings": [_reading(r) for r in finding.readings],
+        "rows": _rows(finding),
+        "verdict": finding.verdict,
+        "verdict_words": VERDICT_WORDS[finding.verdict],
+        "rule": RULES[settings.get("decision", "guarded")],
+        "limits": limits,
+        "corridor": settings.get("corridor"),
+        "coverage": _coverage(finding),
+        "plot": curve_svg(finding.curve("deviation"), "deviation, %"),
+        "reference_frequency": (finding.detail or {}).get("reference_frequency"),
+        "rig_name": _rig_name(take),
+        "take": take.name,
+        "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
+        "notes": [n for n in finding.notes if "struck" in n or "spread" in n],
+    }
+
+
+def _coverage(finding: Finding) -> str:
+    factors = [b["coverage"] for b in (finding.detail or {}).get("budgets", [])]
+    if not factors:
+        return "k = 2"
+    low, high = min(factors), max(factors)
+    return f"k = {low:.2f}" if high - low < 0.01 else f"k = {low:.2f} to {high:.2f}"
+
+
+def _reading(r: Any) -> dict[str, str]:
+    return {
+        "label": r.label,
+        "value": "–" if r.value is None else round_to_doubt(r.value, r.uncertainty),
+        "uncertainty": "–" if r.uncertainty is None else round_to_doubt(r.uncertainty, r.uncertainty),
+        "unit": r.unit,
+        "verdict": r.verdict,
+        "reason": r.reason or "",
+        "limits": _sides(r.low, r.high, r.unit),
+    }
+
+
+def _sides(low: float | None, high: float | None, unit: str) -> str:
+    if low is None and high is None:
+        return ""
+    if low is not None and high is not None:
+        return f"± {high:g} {unit}" if low == -high else f"{low:g} to {high:g} {unit}"
+    return f"≥ {low:g} {unit}" if high is None else f"≤ {high:g} {unit}"
+
+
+def _rig_name(take: Take) -> str:
+    from ..lab.textfiles import load_yaml
+
+    return str(load_yaml(take.folder / "rig.yaml").get("name", ""))
+
+
+def html_of(values: Mapping[str, Any], lab: Lab | None) -> str:
+    """The page. A lab's own `templates/certificate.html` goes before ours."""
+    from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PackageLoader
+
+    loaders: list[Any] = [PackageLoader("lucid_anvil.folio", "templates")]
+    if lab is not None:
+        loaders.insert(0, FileSystemLoader(lab.folder / "templates"))
+    environment = Environment(loader=ChoiceLoader(loaders), autoescape=True)
+    return environment.get_template("certificate.html").render(**values)
+
+
+def write_pdf(html: str, place: Path) -> None:
+    """Raises BadInput when the file exists or can't be written."""
+    import logging
+
+    if place.exists():
+        raise BadInput(f"{place}: it exists already: choose another name.")
+    if not place.parent.exists():
+        raise BadInput(f"{place}: the folder {place.parent} does not exist: make it first.")
+    for name in ("weasyprint", "fontTools"):
+        logging.getLogger(name).setLevel(logging.ERROR)
+    from weasyprint import HTML
+
+    part = place.with_name(f".{place.name}.part")
+    try:
+        HTML(string=html).write_pdf(part)
+        part.replace(place)
+    except OSError as problem:
+        raise BadInput(f"{place}: it can't be written ({problem.strerror or problem}).") from None
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
+    """The ledger's calibration that rests on this take, if it was accepted."""
+    unit = take.plan().sensors.get("unit")
+    if lab is None or unit is None:
+        return None
+    ledger = lab.ledger()
+    try:
+        history = ledger.entry(unit.serial).history
+    except BadInput:
+        return None
+    finally:
+        ledger.close()
+    wanted = take.folder.resolve()
+    return next((c for c in reversed(history) if c.take and Path(c.take).resolve() == wanted), None)
+
+
+def report(take: Take, place: Path) -> None:
+    """The PDF of a take's counted finding. Raises BadInput."""
+    finding = take.finding()
+    if finding is None:
+        raise BadInput(f"{take.folder}: it has no finding yet: evaluate it first.")
+    lab = lab_of(take.folder)
+    write_pdf(html_of(context(take, finding, lab, accepted_of(take, lab)), lab), place)

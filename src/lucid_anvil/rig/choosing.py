@@ -1,0 +1,24 @@
+"""Which rig a sensor hangs on, and the rig as a take kept it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..core.errors import BadInput
+from ..lab.textfiles import check, load_yaml
+from .model import Rig, load_rig
+
+
+def rig_for(usual: Path, serial: str) -> Path:
+    """The first rig file, the usual one before its neighbours, whose unit channel has that sensor. Raises BadInput."""
+    for place in [usual, *sorted(p for p in usual.parent.glob("*.rig.yaml") if p != usual)]:
+        if any(c.role == "unit" and c.sensor == serial for c in load_rig(place).channels):
+            return place
+    raise BadInput(f"No rig has {serial} on its unit channel: mount it, and name it in the rig file ({usual.name}).")
+
+
+def rig_of(take_folder: Path) -> Rig:
+    """The rig as it stood when the take was made."""
+    held = load_yaml(take_folder / "rig.yaml")
+    held.pop("calibrations", None)
+    return check(Rig, held, str(take_folder / "rig.yaml"))
