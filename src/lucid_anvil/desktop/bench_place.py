@@ -73,7 +73,7 @@ class BenchPlace(QWidget):
 
     def _right(self) -> QWidget:
         frame, column = card((14, 12, 14, 12), 6)
-        frame.setFixedWidth(262)
+        frame.setFixedWidth(276)
         self.panels = QStackedWidget()
         column.addWidget(self.panels)
         initials = self.lab.facts.operator
@@ -338,7 +338,7 @@ class BenchPlace(QWidget):
             return ""
         change = 100 * (value / unit.sensitivity - 1)
         when = f" of {unit.calibrated}" if unit.calibrated else ""
-        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, change {change:+.2f} %".replace("-0.00", "0.00")
+        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, change {change:+.2f} %".replace("-", "−").replace("−", "-", when.count("-"))
 
     def _lost(self, why: str) -> None:
         self.said.emit(why)

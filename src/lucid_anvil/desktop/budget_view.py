@@ -15,20 +15,33 @@ from .widgets import label, small_text
 SHORT = {"normal": "normal", "normal k=2": "normal, k = 2", "u-shaped": "U-shaped"}
 
 
+def fewer(entries: list[dict[str, Any]], combined: float) -> list[dict[str, Any]]:
+    """The entries that matter, and the rest together: those whose sum would not change the second digit."""
+    kept = [e for e in entries if e["share"] >= 0.0005]
+    rest = [e for e in entries if e["share"] < 0.0005]
+    if len(rest) < 2:
+        return entries
+    together = sum(e["contribution"] ** 2 for e in rest) ** 0.5
+    share = (together / combined) ** 2 if combined else 0.0
+    name = f"{len(rest)} smaller ones together"
+    more = {"label": name, "contribution": together, "share": share, "distribution": "", "half_width": 0.0, "unit": "%"}
+    return [*kept, more]
+
+
 class Bars(QWidget):
     """The entries, largest first."""
 
     def __init__(self) -> None:
         super().__init__()
         self.budget: dict[str, Any] | None = None
-        self.setMinimumHeight(320)
+        self.setMinimumHeight(180)
 
     def paintEvent(self, _event: object) -> None:
         if self.budget is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        entries = self.budget["entries"]
+        entries = fewer(self.budget["entries"], self.budget["combined"])
         ink, muted = theme.color("ink"), theme.color("muted")
         left, w = 236, self.width()
         columns = w - 270
@@ -48,11 +61,13 @@ class Bars(QWidget):
             bar = QRectF(left, y + step * 0.24, max(span * e["contribution"] / biggest, 1.5), step * 0.5)
             painter.fillRect(bar, theme.color("plum" if first else "teal", 255 if first else 190))
             small_text(painter, bar.right() + 6, y + step * 0.66, f"{e['contribution']:.2g}", ink, 9)
+            if not e["distribution"]:
+                continue
             width = f"{e['half_width']:.2g} {e['unit']}" if e["unit"] == "%" else f"{100 * e['half_width']:.2g} % motion"
             small_text(painter, w - 168, y + step * 0.66, width, muted, 8.5, 400, True)
             kind = SHORT.get(e["distribution"], e["distribution"])
             small_text(painter, w - 156, y + step * 0.66, kind, muted, 8.5)
-            small_text(painter, w - 2, y + step * 0.66, f"{100 * e['share']:.0f} %", ink, 9, 600 if first else 400, True)
+            small_text(painter, w - 2, y + step * 0.66, "< 1 %" if e["share"] < 0.01 else f"{100 * e['share']:.0f} %", ink, 9, 600 if first else 400, True)
             painter.setPen(QPen(theme.color("line", 120), 1))
             painter.drawLine(0, int(y + step), w, int(y + step))
 
@@ -140,7 +155,7 @@ class BudgetView(QWidget):
         self.strip.at = i
         self.title.setText(f"{b['frequency']:g} Hz:  U = {b['expanded']:.2g} %")
         self.largest.setText(f"Largest: {b['dominant']}" if b["dominant"] else "")
-        dof = "∞" if b["dof"] is None else f"{b['dof']:.0f}"
+        dof = "∞" if b["dof"] is None or b["dof"] > 9999 else f"{b['dof']:.0f}"
         floor = "  ·  the declared capability decides" if b["floored"] else ""
         self.detail.setText(
             f"combined {b['combined']:.2g} %  ·  effective degrees of freedom {dof}  ·  coverage k = {b['coverage']:.2f}{floor}"

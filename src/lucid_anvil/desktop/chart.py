@@ -181,6 +181,20 @@ class Chart(pg.PlotWidget):
             self.addItem(self.series[key])
         self.series[key].setData(a, b)
 
+    def legend(self, names: dict[str, str]) -> None:
+        """Names of the curves, in their colours, in the upper right corner."""
+        if "legend" in self.series:
+            return
+        text = "&nbsp;&nbsp;".join(f'<span style="color:{theme.color(r).name()}">{n}</span>' for n, r in names.items())
+        item = pg.TextItem(html=text, anchor=(1, 0))
+        item.setFont(theme.font(9, 600))
+        item.setParentItem(self.getPlotItem().getViewBox())
+        item.setZValue(60)
+        self.series["legend"] = item
+        box = self.getPlotItem().getViewBox()
+        box.sigResized.connect(lambda b: item.setPos(b.width() - 4, 2))
+        item.setPos(box.width() - 4, 2)
+
     def drop(self, *keys: str) -> None:
         for key in keys:
             for part in (key, f"{key}-band", f"{key}-low", f"{key}-high"):

@@ -121,6 +121,7 @@ class Docket(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
+        inner.setObjectName("clear")
         self.rows = QVBoxLayout(inner)
         self.rows.setContentsMargins(0, 0, 0, 0)
         self.rows.setSpacing(1)

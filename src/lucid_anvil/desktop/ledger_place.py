@@ -17,7 +17,7 @@ from ..lab.place import Lab
 from . import theme
 from .widgets import Tabs, button, card, clear, draw_verdict, label, section, small_text
 
-ROW = 62
+ROW = 58
 
 
 def due_words(days: int | None) -> tuple[str, str]:
@@ -119,23 +119,23 @@ class SensorRow(QStyledItemDelegate):
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         ink, muted = theme.color("ink"), theme.color("muted")
         left, middle = box.left() + 18, box.top()
-        small_text(painter, left, middle + 26, entry.sensor.serial, ink, 11, 600)
-        small_text(painter, left, middle + 45, f"{entry.sensor.kind} · {entry.sensor.maker} {entry.sensor.model}", muted, 9)
+        small_text(painter, left, middle + 25, entry.sensor.serial, ink, 11, 600)
+        small_text(painter, left, middle + 43, f"{entry.sensor.kind} · {entry.sensor.maker} {entry.sensor.model}", muted, 9)
         x = box.left() + box.width() * 0.42
         if entry.last:
-            small_text(painter, x, middle + 26, value_text(entry.last), ink, 10.5, 500)
-            small_text(painter, x, middle + 45, f"calibrated {entry.last.date.isoformat()}", muted, 9)
+            small_text(painter, x, middle + 25, value_text(entry.last), ink, 10.5, 500)
+            small_text(painter, x, middle + 43, f"calibrated {entry.last.date.isoformat()}", muted, 9)
         spark = QRectF(box.left() + box.width() * 0.66, middle + 11, box.width() * 0.14, ROW - 22)
         draw_history(painter, spark, entry, False)
         if entry.drift is not None:
             text = f"{entry.drift:+.1f} %".replace("-", "−")
             small_text(painter, spark.right() + 8, middle + 36, text, muted, 9)
         words, role = due_words(entry.days_left(datetime.date.today()))
-        small_text(painter, box.right() - 16, middle + 26, words, theme.color(role), 10, 600 if role != "muted" else 400, True)
+        small_text(painter, box.right() - 16, middle + 25, words, theme.color(role), 10, 600 if role != "muted" else 400, True)
         if entry.sensor.use == "reference":
-            small_text(painter, box.right() - 16, middle + 45, "reference", muted, 9, 400, True)
+            small_text(painter, box.right() - 16, middle + 43, "reference", muted, 9, 400, True)
         elif entry.due:
-            small_text(painter, box.right() - 16, middle + 45, entry.due.isoformat(), muted, 9, 400, True)
+            small_text(painter, box.right() - 16, middle + 43, entry.due.isoformat(), muted, 9, 400, True)
         painter.restore()
 
 
@@ -263,6 +263,7 @@ class LedgerPlace(QWidget):
         self.scroll = QScrollArea()
         self.scroll.setWidgetResizable(True)
         inner = QWidget()
+        inner.setObjectName("clear")
         self.list = QVBoxLayout(inner)
         self.list.setContentsMargins(0, 0, 6, 0)
         self.list.setSpacing(2)

@@ -118,7 +118,7 @@ class WalkRoundPanel(QWidget):
         elif state == "preparing":
             self.why.setText("Preparing the take.")
         elif missing:
-            self.why.setText(f"Begin opens when all are done. Next: {missing[0].text.lower()}.")
+            self.why.setText(f"Begin opens when all are done. Next: {missing[0].text[0].lower()}{missing[0].text[1:]}.")
         else:
             self.why.setText("All done. The drive comes up slowly; F12 brings it down.")
 
@@ -206,6 +206,28 @@ def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     return r.label, figure, used, whisker, r.verdict, word
 
 
+def corridor_rows(finding: Finding) -> list[tuple[str, str, float | None, float, str, str]]:
+    """The deviation curve against its corridor: the point that uses most of it."""
+    c = finding.curve("deviation")
+    if c.low is None or c.high is None:
+        return []
+    used, inside, worst = [], 0, "inside"
+    for y, u, low, high in zip(c.y, c.uncertainty or [0.0] * len(c.x), c.low, c.high, strict=True):
+        if y is None or low is None or high is None:
+            worst = "open" if worst == "inside" else worst
+            continue
+        half, doubt = (high - low) / 2, (u or 0.0)
+        share = abs(y - (high + low) / 2) / half
+        used.append((share, doubt / half))
+        said = "inside" if share + doubt / half <= 1 else "outside" if share - doubt / half > 1 else "open"
+        inside += said == "inside"
+        worst = "outside" if "outside" in (said, worst) else "open" if "open" in (said, worst) else worst
+    if not used:
+        return []
+    most = max(used)
+    return [("Points in the corridor", f"{inside} of {len(c.x)}", most[0], most[1], worst, "")]
+
+
 class GuardRow(QWidget):
     """One guard and the room it has left."""
 
@@ -286,6 +308,11 @@ class RunPanel(QWidget):
         self.margins.show_rows(live_rows(board, corridor))
 
 
+def small(value: float, least: float = 0.01) -> str:
+    """Percent, to no more digits than anybody needs."""
+    return f"< {least:g} %" if value < least else f"{value:.2g} %"
+
+
 def live_rows(board: Board, corridor: Any) -> list[tuple[str, str, float | None, float, str, str]]:
     """Margins of the newest point: deviation, spread, distortion, transverse motion."""
     if not board.points:
@@ -303,17 +330,16 @@ def live_rows(board: Board, corridor: Any) -> list[tuple[str, str, float | None,
             used = abs(d - (high + low) / 2) / half
             said = "inside" if used + u / half <= 1 else "outside" if used - u / half > 1 else "open"
             rows.append(("Deviation", f"{round_to_doubt(d, u)} ± {u:.2g} %", used, u / half, said, ""))
-    unit, ref = point["distortion"][1], point["distortion"][0]
-    rows.append(("Distortion, unit", f"{unit:.2g} % of ≤ 5", unit / 5, 0.0, "inside" if unit < 5 else "outside", ""))
-    rows.append(("Distortion, motion", f"{ref:.2g} % of ≤ 5", ref / 5, 0.0, "inside" if ref < 5 else "outside", ""))
+    for name, value in (("Distortion, unit", point["distortion"][1]), ("Distortion, motion", point["distortion"][0])):
+        rows.append((name, f"{small(value)} of ≤ 5", value / 5, 0.0, "inside" if value < 5 else "outside", ""))
     sideways = point.get("transverse")
     if sideways is not None:
         said = "inside" if sideways < 10 else "open"
-        rows.append(("Transverse motion", f"{sideways:.2g} % of ≤ 10", sideways / 10, 0.0, said, ""))
+        rows.append(("Transverse motion", f"{small(sideways)} of ≤ 10", sideways / 10, 0.0, said, ""))
     spread = point["spread"]
     said = "open" if point.get("unsteady") else "inside"
     word = "the repeats did not settle down" if point.get("unsteady") else ""
-    rows.append(("Spread of repeats", f"{spread:.1g} % of ≤ 0.02", spread / 0.02, 0.0, said, word))
+    rows.append(("Spread of repeats", f"{small(spread, 0.001)} of ≤ 0.02", spread / 0.02, 0.0, said, word))
     return rows
 
 
@@ -334,6 +360,7 @@ class ResultPanel(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
+        inner.setObjectName("clear")
         column = QVBoxLayout(inner)
         column.setContentsMargins(0, 0, 4, 0)
         column.setSpacing(4)
@@ -348,7 +375,7 @@ class ResultPanel(QWidget):
         head.addWidget(self.word)
         column.addLayout(head)
         self.value = label("", "title")
-        self.value.setStyleSheet("font-size: 19px; font-weight: 600;")
+        self.value.setStyleSheet("font-size: 17px; font-weight: 600;")
         column.addWidget(self.value)
         self.beside = label("", "muted", wrap=True)
         column.addWidget(self.beside)
@@ -374,7 +401,8 @@ class ResultPanel(QWidget):
         self.initials.setToolTip("Initials of who accepts")
         row.addWidget(self.initials)
         accept.addLayout(row)
-        self.due = QCheckBox("The customer asked for a due date")
+        self.due = QCheckBox("Due date on the certificate")
+        self.due.setToolTip("Only where the customer asked for one (ISO/IEC 17025, 7.8.4.3)")
         accept.addWidget(self.due)
         self.go = button("Accept into the ledger", "main")
         self.go.clicked.connect(self._accept)
@@ -423,7 +451,8 @@ class ResultPanel(QWidget):
             self.value.setText("no valid sensitivity")
         self.beside.setText("\n".join(t for t in (f"at {finding.detail['reference_frequency']:g} Hz"
                                                    if finding.detail else "", last, f"Cut: {cut}" if cut else "") if t))
-        self.margins.show_rows([reading_row(r) for r in finding.readings if r.key != "sensitivity"])
+        rows = [reading_row(r) for r in finding.readings if r.key != "sensitivity"]
+        self.margins.show_rows([*corridor_rows(finding), *rows])
         faults = [p for p in (finding.detail or {}).get("points", []) if p["fault"]]
         self.notes.setText("\n".join(f"{p['frequency']:g} Hz struck: {p['fault']}." for p in faults[:5]))
         self.struck.setVisible(bool(faults))

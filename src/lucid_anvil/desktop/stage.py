@@ -280,8 +280,9 @@ class Stage(QWidget):
         if not wave:
             return
         t = [1e3 * v for v in wave["t"]]
-        chart.curve("reference", t, wave["reference"], "ink", 1.5, "reference")
-        chart.curve("unit", t, wave["unit"], "teal", 2.0, "unit")
+        chart.curve("reference", t, wave["reference"], "line", 6.0, "reference")
+        chart.curve("unit", t, wave["unit"], "teal", 1.8, "unit", z=12)
+        chart.legend({"reference": "muted", "unit": "teal"})
         peak = max(max(map(abs, wave["reference"])), max(map(abs, wave["unit"])), 1e-4) * 1.15
         chart.window((0, max(t)), (-peak, peak))
 

@@ -98,7 +98,7 @@ def style_sheet() -> str:
               padding: 12px 14px 9px 14px; font-size: 15px; }}
     #place:checked {{ color: {p.on_bar}; font-weight: 600; border-bottom: 4px solid {p.brass_light}; }}
     #place:hover {{ color: {p.on_bar}; }}
-    #place:focus {{ color: {p.on_bar}; text-decoration: underline; }}
+    #place:focus {{ color: {p.on_bar}; }}
     #stop {{ background: {p.clay}; color: #FFFFFF; border: none; border-radius: 3px; font-size: 15px; font-weight: 700;
              padding: 7px 34px; }}
     #stop:hover {{ background: #C9553A; }}
@@ -120,7 +120,10 @@ def style_sheet() -> str:
     QLineEdit, QDoubleSpinBox, QComboBox {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 3px;
              padding: 4px 7px; selection-background-color: {p.brass}; }}
     QLineEdit:focus {{ border-color: {p.brass}; }}
-    QListView, QTableView, QScrollArea, QListWidget {{ background: transparent; border: none; outline: none; }}
+    QListView, QTableView, QScrollArea, QListWidget, QGraphicsView {{ background: transparent; border: none; outline: none; }}
+    #clear {{ background: transparent; }}
+    QListWidget::item {{ padding: 7px 10px; }}
+    QListWidget::item:selected {{ background: {p.selected}; color: {p.ink}; border-left: 3px solid {p.brass}; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; margin: 0; }}
     QScrollBar::handle:vertical {{ background: {p.line}; border-radius: 4px; min-height: 30px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}

@@ -198,6 +198,7 @@ def clear(layout: QVBoxLayout | QHBoxLayout) -> None:
         item = layout.takeAt(0)
         assert item
         if item.widget():
+            item.widget().hide()
             item.widget().deleteLater()
         elif item.layout():
             clear(item.layout())  # type: ignore[arg-type]

@@ -2,74 +2,21 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
-
-import numpy as np
 
 from ..core.calibration.decision import verdict
 from ..lab.findings import Curve, Finding, Reading
-from ..methods.base import LEAD, Got
 from ..protocol.messages import Room, Trip
-from ..rig.standins.bench import StandInBench
-from .guards import Guards, Seen, scaled
-from .keeper import channel_scales
+from .inprocess import play_through
 from .preparing import Prepared, capability_rows
 from .walkround import Sensed, WalkRound
 
 
 def rehearse(prepared: Prepared, progress: Callable[[float], None] | None = None) -> Finding:
     """How much of every guard and capability the run would use, as readings in percent with 100 as their limit."""
-    rig = prepared.rig
-    bench, walk = StandInBench(rig.model_copy(deep=True)), WalkRound(prepared)
-    roles = [c.role for c in rig.channels]
-    scales = channel_scales(rig, dict(prepared.facts.sensitivity))
-    block, rate = prepared.facts.block, prepared.facts.rate
-    total = sum(i.duration for i in prepared.course())
-    sensed = Sensed()
-    most: dict[str, Room] = {}
-    tripped: Trip | None = None
-    with tempfile.TemporaryDirectory() as folder:
-        guards = Guards(rig, Path(folder))
-        performance = prepared.method.perform(prepared.settings, prepared.facts, None)
-        drives = [np.zeros(block), np.zeros(block)]
-        expects: dict[int, float | None] = {}
-        want, result, index = None, None, 0
-        while tripped is None:
-            held = bench.play(drives.pop(0))
-            channels = {r: held.samples[i] for i, r in enumerate(roles)}
-            t = index * block / rate
-            seen = Seen(t, held, scaled(held, scales, roles), drives[0], expects.pop(index, None))
-            trips, rooms = guards.look(seen)
-            for room in rooms:
-                if room.key not in most or room.used > most[room.key].used:
-                    most[room.key] = room
-            tripped = next((x for x in trips if x.action in ("cut", "ease")), None)
-            if index < 12:
-                bias = {r: b for r, b in zip(roles, held.bias, strict=True) if np.isfinite(b)}
-                sensed.learn(channels, bias, held.temperature)
-                drives.append(np.zeros(block))
-                index += 1
-                continue
-            overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
-            got = Got(index - 12, t, channels, overload, result)
-            result = None
-            try:
-                want = next(performance) if want is None else performance.send(got)
-            except StopIteration:
-                break
-            if want.compute is not None:
-                result = want.compute[0](*want.compute[1])
-            for name, value in (want.settings or {}).items():
-                bench.command(name, value)
-            drives.append(want.drive)
-            expects[index + LEAD] = want.expect
-            index += 1
-            if progress and index % 50 == 0:
-                progress(min(t / max(total, 1e-9), 1.0))
-    return _finding(prepared, most, tripped, walk, sensed)
+    played = play_through(prepared, progress, keep=False)
+    return _finding(prepared, played.most, played.trip, WalkRound(prepared), played.sensed)
 
 
 def _finding(

@@ -12,10 +12,10 @@ from ..protocol.messages import Room, Tile
 from .preparing import Prepared
 
 
-def _number(value: float, unit: str) -> str:
-    """Three digits and a prefix."""
+def _number(value: float, unit: str, least: float = 1e-9) -> str:
+    """Three digits and a prefix; below `least` nothing worth a figure."""
     size = abs(value)
-    if size < 1e-9:
+    if size < least:
         return f"0 {unit}"
     for limit, by, prefix in ((1e-3, 1e6, "µ"), (1.0, 1e3, "m"), (1e3, 1.0, ""), (1e9, 1e-3, "k")):
         if size < limit:
@@ -64,10 +64,10 @@ def chain(
     current = used.get("current")
     stroke = used.get("stroke")
     if current is not None:
-        note = f"stroke {_number(stroke.value, 'm')}" if stroke else "peak"
+        note = f"stroke {_number(stroke.value, 'm', 2e-7)}" if stroke else "peak"
         made.append(
             Tile(
-                "shaker", "Shaker", rig.shaker.model, _number(current.value, "A"), note,
+                "shaker", "Shaker", rig.shaker.model, _number(current.value, "A", 2e-3), note,
                 max(current.used, stroke.used if stroke else 0.0), 1.0, "drive", max(current.used, 0) >= 1,
             )
         )  # fmt: skip

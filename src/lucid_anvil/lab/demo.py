@@ -80,6 +80,10 @@ def fill_ledger(lab: Lab, today: datetime.date) -> None:
             value = now * (1 - drift / 100 * years) * (1 + rng.normal(0, 0.0006))
             points = None
             doubt = 0.3 if use == "reference" else 0.8
+            if use == "working" and kind == "accelerometer" and own is not None:
+                shape = [(f, s / reference_points(own.model())[15][1]) for f, s in reference_points(own.model())]
+                bent = [s * (1 + 0.004 * (f / 10000) ** 2 + rng.normal(0, 0.001)) for f, s in shape]
+                points = [[f, value * b, 0.8] for (f, _), b in zip(shape, bent, strict=True) if f >= 10]
             if use == "reference" and own is not None:
                 points = [[f, s * value / now, reference_doubt(f)] for f, s in reference_points(own.model())]
             ledger.append(

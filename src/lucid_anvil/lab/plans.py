@@ -92,11 +92,11 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
 
 DEFAULT_WALK_ROUND = [
     {"key": "reference_date", "text": "Reference in date", "sense": "reference_date"},
-    {"key": "reference_range", "text": "Reference certificate covers the frequencies", "sense": "reference_range"},
-    {"key": "mounting", "text": "Unit on the reference, 2.0 N·m, contact faces clean and oiled"},
-    {"key": "cables", "text": "Cables tied down to table and post, no loop"},
-    {"key": "supply", "text": "Sensor supply: bias voltage of each sensor", "sense": "supply"},
-    {"key": "temperature", "text": "Room temperature within the window", "sense": "temperature"},
+    {"key": "reference_range", "text": "Its certificate covers the course", "sense": "reference_range"},
+    {"key": "mounting", "text": "Unit mounted, 2.0 N·m, faces oiled"},
+    {"key": "cables", "text": "Cables tied down, no loop"},
+    {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
+    {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
     {"key": "input_range", "text": "Input ranges fit the levels", "sense": "input_range"},
     {"key": "noise", "text": "Noise floor low enough", "sense": "noise"},
 ]

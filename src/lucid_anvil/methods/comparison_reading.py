@@ -223,7 +223,7 @@ def take_out_gain(
     period = int(round(float(insert["period"]) * rate))
     gains = measure_multisine(
         prepared.read(insert["start"], insert["stop"]), rate, np.array(insert["frequencies"]), period,
-        insert["start"], insert["stop"],
+        insert["start"], insert["stop"], skip=0,
     )  # fmt: skip
     good = [g for g in gains if g.valid]
     if len(good) < len(gains):

@@ -91,7 +91,7 @@ def course(settings: Settings) -> list[CourseItem]:
     """What will happen when: one item a step."""
     made = []
     if settings.insert:
-        made.append(CourseItem("Insert", 3 * multisine_period(settings.frequencies())))
+        made.append(CourseItem("Insert", 4.5 * multisine_period(settings.frequencies())))
     if settings.excitation == "multisine":
         period = multisine_period(settings.frequencies())
         made.append(CourseItem("Multi-sine, levelling", 2 * period))
@@ -324,7 +324,7 @@ def _insert(run: _Run) -> Generator[Want, Got, None]:
     wave = yield from _ask(run, low_crest_wave, (frequencies, np.ones(frequencies.size), run.facts.rate, period_s))
     wave = wave * (0.3 * run.facts.source_range / np.max(np.abs(wave)))
     yield Want(np.zeros(run.facts.block), settings={"insert": True}, live={"stage": "insert"})
-    held = yield from _periodic(run, wave, 3.2 * period_s, live={"stage": "insert"})
+    held = yield from _periodic(run, wave, 4.3 * period_s, live={"stage": "insert"})
     begin = held[LEAD].start + 0.5
     mark = {
         "kind": "insert", "t": begin, "start": begin, "stop": held[-1].start + run.span,

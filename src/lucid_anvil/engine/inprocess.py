@@ -1,0 +1,98 @@
+"""A plan played through on stand-ins inside this process, as fast as it goes: for rehearsals, studies and tests."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.signal.sinefit import Floats
+from ..formats.recording import Channel, channel_of
+from ..methods.base import LEAD, Got
+from ..protocol.messages import Room, Trip
+from ..rig.standins.bench import StandInBench
+from .guards import Guards, Seen, scaled
+from .keeper import channel_scales
+from .preparing import Prepared
+from .walkround import Sensed
+
+REST = 12
+"""Blocks at zero drive before the method begins, in which the walk-round's checks are sensed."""
+
+
+@dataclass
+class Played:
+    """What a play-through gave. Times count from the method's first block, as in a take."""
+
+    channels: dict[str, Channel] = field(default_factory=dict)
+    marks: list[Mapping[str, Any]] = field(default_factory=list)
+    most: dict[str, Room] = field(default_factory=dict)
+    """Each guard when it had the least room."""
+    trip: Trip | None = None
+    sensed: Sensed = field(default_factory=Sensed)
+    drive: Floats = field(default_factory=lambda: np.zeros(0))
+
+
+def play_through(prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True) -> Played:
+    """Every block through stand-in, guards and method, in lock-step. `keep` holds the raw channels in memory."""
+    rig = prepared.rig
+    bench = StandInBench(rig.model_copy(deep=True))
+    roles = [c.role for c in rig.channels]
+    scales = channel_scales(rig, dict(prepared.facts.sensitivity))
+    block, rate = prepared.facts.block, prepared.facts.rate
+    total = max(sum(i.duration for i in prepared.course()), 1e-9)
+    made = Played()
+    rows: list[Floats] = []
+    with tempfile.TemporaryDirectory() as folder:
+        guards = Guards(rig, Path(folder))
+        performance = prepared.method.perform(prepared.settings, prepared.facts, None)
+        drives = [np.zeros(block), np.zeros(block)]
+        expects: dict[int, float | None] = {}
+        want, result, index = None, None, 0
+        while made.trip is None:
+            held = bench.play(drives.pop(0))
+            channels = {r: held.samples[i] for i, r in enumerate(roles)}
+            local = index - REST
+            seen = Seen(local * block / rate, held, scaled(held, scales, roles), drives[0], expects.pop(index, None))
+            trips, rooms = guards.look(seen)
+            for room in rooms:
+                if room.key not in made.most or room.used > made.most[room.key].used:
+                    made.most[room.key] = room
+            made.trip = next((x for x in trips if x.action in ("cut", "ease")), None)
+            index += 1
+            if local < 0:
+                bias = {r: float(b) for r, b in zip(roles, held.bias, strict=True) if np.isfinite(b)}
+                made.sensed.learn(channels, bias, held.temperature)
+                drives.append(np.zeros(block))
+                continue
+            if keep:
+                rows.append(held.samples)
+            overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
+            got = Got(local, local * block / rate, channels, overload, result)
+            result = None
+            try:
+                want = next(performance) if want is None else performance.send(got)
+            except StopIteration:
+                break
+            made.marks.extend(want.marks)
+            if want.compute is not None:
+                result = want.compute[0](*want.compute[1])
+            for name, value in (want.settings or {}).items():
+                bench.command(name, value)
+            drives.append(want.drive)
+            expects[index - 1 + LEAD] = want.expect
+            if progress and index % 50 == 0:
+                progress(min(local * block / rate / total, 1.0))
+    if rows:
+        whole = np.concatenate(rows, axis=1)
+        for i, role in enumerate(roles):
+            meta = {}
+            if role in prepared.facts.sensitivity:
+                meta["sensitivity"] = prepared.facts.sensitivity[role] * 1e3
+            made.channels[role] = channel_of(role, "V", rate, whole[i], meta)
+        made.drive = whole[-1]
+    return made
