@@ -247,7 +247,9 @@ def ledger_list(lab: Path | None = LabOption, json_out: str | None = JsonOut) ->
 
 
 @ledger_app.command("due")
-def ledger_due(days: int = typer.Option(60, "--days"), lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
+def ledger_due(
+    days: int = typer.Option(60, "--days"), lab: Path | None = LabOption, json_out: str | None = JsonOut
+) -> int:
     """What is due or overdue, soonest first."""
     import datetime
 

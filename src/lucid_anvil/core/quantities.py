@@ -60,7 +60,7 @@ def registry() -> Any:
     """The pint registry of the units that a bench knows, made on first use (pint is slow to import)."""
     import pint
 
-    made = pint.UnitRegistry(None)
+    made: Any = pint.UnitRegistry(None)
     made.load_definitions([line for line in _DEFINITIONS.splitlines() if line])
     return made
 

@@ -29,5 +29,5 @@ class SensorModel:
     def response(self, frequencies: Floats) -> Complexes:
         """V or C per m/s² at each frequency."""
         f = np.asarray(frequencies, dtype=float)
-        low = 1.0 / (1 - 1j * self.low_corner / f) if self.low_corner > 0 else 1.0
-        return self.sensitivity * self.upper(f) * low
+        low = 1 - 1j * self.low_corner / f
+        return np.divide(self.sensitivity * self.upper(f), low, dtype=np.complex128)

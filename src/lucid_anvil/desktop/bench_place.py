@@ -208,7 +208,8 @@ class BenchPlace(QWidget):
         text = f"{steps} steps" if steps else "all frequencies at once"
         text += f", about {clock(self.course.total)}"
         if limited:
-            text += f"; below the wished level at {len(limited)} ({', '.join(sorted({str(i.limited_by) for i in limited}))})"
+            why = ", ".join(sorted({str(i.limited_by) for i in limited}))
+            text += f"; below the wished level at {len(limited)} ({why})"
         self.told.setText(text)
 
     def _last_curve(self) -> Any:
@@ -275,10 +276,16 @@ class BenchPlace(QWidget):
             if share > 0.15:
                 left = board.t / share * (1 - share)
             ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
-            self.told.setText(f"{Path(board.take or '').name} · {clock(board.t)} of about {clock(board.t + left)} · ends about {ends}")
+            self.told.setText(
+                f"{Path(board.take or '').name} · {clock(board.t)} of about {clock(board.t + left)} · ends about {ends}"
+            )
         if board.events:
             self.events.setText(board.events[-1])
-        rate = f"recording raw · {len(self.prepared.rig.channels) + 1} channels · " if self.prepared and board.state == "running" else ""
+        rate = (
+            f"recording raw · {len(self.prepared.rig.channels) + 1} channels · "
+            if self.prepared and board.state == "running"
+            else ""
+        )
         self.disk.setText(f"{rate}{board.disk_free / 1e9:.0f} GB free" if board.disk_free else "")
 
     def _set_state(self, state: str) -> None:
@@ -316,7 +323,9 @@ class BenchPlace(QWidget):
         if board is None or self.stage.tabs.now in ("level", "voltages"):
             self.stage.choose("deviation")
         self._show_result(take, reason)
-        points = {p["frequency"]: p["fault"] for p in ((self.finding.detail or {}).get("points", []) if self.finding else [])}
+        points = {
+            p["frequency"]: p["fault"] for p in ((self.finding.detail or {}).get("points", []) if self.finding else [])
+        }
         self.course.show_progress(None, {f: "struck" if fault else "done" for f, fault in points.items()}, False)
         length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
         self.told.setText(f"{take.name} · {status} · {clock(length)} recorded · {len(points)} points")
@@ -338,7 +347,9 @@ class BenchPlace(QWidget):
             return ""
         change = 100 * (value / unit.sensitivity - 1)
         when = f" of {unit.calibrated}" if unit.calibrated else ""
-        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, change {change:+.2f} %".replace("-", "−").replace("−", "-", when.count("-"))
+        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, change {change:+.2f} %".replace(
+            "-", "−"
+        ).replace("−", "-", when.count("-"))
 
     def _lost(self, why: str) -> None:
         self.said.emit(why)

@@ -63,11 +63,22 @@ class Bars(QWidget):
             small_text(painter, bar.right() + 6, y + step * 0.66, f"{e['contribution']:.2g}", ink, 9)
             if not e["distribution"]:
                 continue
-            width = f"{e['half_width']:.2g} {e['unit']}" if e["unit"] == "%" else f"{100 * e['half_width']:.2g} % motion"
+            width = (
+                f"{e['half_width']:.2g} {e['unit']}" if e["unit"] == "%" else f"{100 * e['half_width']:.2g} % motion"
+            )
             small_text(painter, w - 168, y + step * 0.66, width, muted, 8.5, 400, True)
             kind = SHORT.get(e["distribution"], e["distribution"])
             small_text(painter, w - 156, y + step * 0.66, kind, muted, 8.5)
-            small_text(painter, w - 2, y + step * 0.66, "< 1 %" if e["share"] < 0.01 else f"{100 * e['share']:.0f} %", ink, 9, 600 if first else 400, True)
+            small_text(
+                painter,
+                w - 2,
+                y + step * 0.66,
+                "< 1 %" if e["share"] < 0.01 else f"{100 * e['share']:.0f} %",
+                ink,
+                9,
+                600 if first else 400,
+                True,
+            )
             painter.setPen(QPen(theme.color("line", 120), 1))
             painter.drawLine(0, int(y + step), w, int(y + step))
 
@@ -158,7 +169,8 @@ class BudgetView(QWidget):
         dof = "∞" if b["dof"] is None or b["dof"] > 9999 else f"{b['dof']:.0f}"
         floor = "  ·  the declared capability decides" if b["floored"] else ""
         self.detail.setText(
-            f"combined {b['combined']:.2g} %  ·  effective degrees of freedom {dof}  ·  coverage k = {b['coverage']:.2f}{floor}"
+            f"combined {b['combined']:.2g} %  ·  effective degrees of freedom {dof}"
+            f"  ·  coverage k = {b['coverage']:.2f}{floor}"
         )
         self.bars.budget = b
         self.bars.update()

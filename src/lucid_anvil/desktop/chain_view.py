@@ -48,7 +48,14 @@ class ChainView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         boxes = self._boxes()
         if not self.tiles:
-            small_text(painter, 4, 44, "The bench is waking up: devices and guards are being started.", theme.color("muted"), 10)
+            small_text(
+                painter,
+                4,
+                44,
+                "The bench is waking up: devices and guards are being started.",
+                theme.color("muted"),
+                10,
+            )
             return
         for i, (tile, box) in enumerate(zip(self.tiles, boxes, strict=True)):
             self._one(painter, tile, box)

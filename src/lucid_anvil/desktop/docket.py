@@ -58,7 +58,9 @@ class TakeRow(QWidget):
         words = {"done": theme.VERDICT_WORDS.get(f["verdict"] or "", "kept"), "cut": "cut", "running": "running"}
         text = words.get(f["status"], f["status"]) + (" · accepted" if f["accepted"] else "")
         small_text(painter, 12, 33, text, theme.color("muted"), 8.5)
-        verdict = "running" if f["status"] == "running" else "outside" if f["status"] == "cut" else f["verdict"] or "none"
+        verdict = (
+            "running" if f["status"] == "running" else "outside" if f["status"] == "cut" else f["verdict"] or "none"
+        )
         box = QRectF(self.width() - 24, 8, 16, 9)
         draw_verdict(painter, verdict, box)
         values = f["curve"]
@@ -66,7 +68,10 @@ class TakeRow(QWidget):
             area = QRectF(self.width() - 66, 22, 58, 15)
             reach = max(max(map(abs, values)), 0.5)
             points = [
-                QPointF(area.left() + area.width() * i / (len(values) - 1), area.bottom() - 3 - v / reach * area.height() * 0.7)
+                QPointF(
+                    area.left() + area.width() * i / (len(values) - 1),
+                    area.bottom() - 3 - v / reach * area.height() * 0.7,
+                )
                 for i, v in enumerate(values)
             ]
             painter.setPen(QPen(theme.color("clay" if f["status"] == "cut" else "teal"), 1.5))

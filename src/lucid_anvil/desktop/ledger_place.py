@@ -8,7 +8,14 @@ from typing import Any
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
-    QHBoxLayout, QListView, QScrollArea, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget,
+    QHBoxLayout,
+    QListView,
+    QScrollArea,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
 )  # fmt: skip
 
 from ..core.quantities import round_to_doubt
@@ -60,7 +67,9 @@ def draw_history(painter: QPainter, box: QRectF, entry: Entry, big: bool) -> Non
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     if tolerance:
         half = tolerance / reach * box.height() / 2
-        painter.fillRect(QRectF(box.left(), box.center().y() - half, box.width(), 2 * half), theme.color("corridor", 130))
+        painter.fillRect(
+            QRectF(box.left(), box.center().y() - half, box.width(), 2 * half), theme.color("corridor", 130)
+        )
     painter.setPen(QPen(theme.color("line"), 1))
     painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
     points = [at(c, v) for c, v in zip(history, values, strict=True)]
@@ -120,7 +129,9 @@ class SensorRow(QStyledItemDelegate):
         ink, muted = theme.color("ink"), theme.color("muted")
         left, middle = box.left() + 18, box.top()
         small_text(painter, left, middle + 25, entry.sensor.serial, ink, 11, 600)
-        small_text(painter, left, middle + 43, f"{entry.sensor.kind} · {entry.sensor.maker} {entry.sensor.model}", muted, 9)
+        small_text(
+            painter, left, middle + 43, f"{entry.sensor.kind} · {entry.sensor.maker} {entry.sensor.model}", muted, 9
+        )
         x = box.left() + box.width() * 0.42
         if entry.last:
             small_text(painter, x, middle + 25, value_text(entry.last), ink, 10.5, 500)
@@ -131,7 +142,9 @@ class SensorRow(QStyledItemDelegate):
             text = f"{entry.drift:+.1f} %".replace("-", "−")
             small_text(painter, spark.right() + 8, middle + 36, text, muted, 9)
         words, role = due_words(entry.days_left(datetime.date.today()))
-        small_text(painter, box.right() - 16, middle + 25, words, theme.color(role), 10, 600 if role != "muted" else 400, True)
+        small_text(
+            painter, box.right() - 16, middle + 25, words, theme.color(role), 10, 600 if role != "muted" else 400, True
+        )
         if entry.sensor.use == "reference":
             small_text(painter, box.right() - 16, middle + 43, "reference", muted, 9, 400, True)
         elif entry.due:
@@ -165,7 +178,9 @@ class History(QWidget):
         )
         for v in (-tolerance, 0.0, tolerance) if tolerance else (0.0,):
             y = box.center().y() - v / reach * box.height() / 2
-            small_text(painter, box.left() - 8, y + 4, f"{v:+g} %".replace("-", "−") if v else "0", muted, 8.5, 400, True)
+            small_text(
+                painter, box.left() - 8, y + 4, f"{v:+g} %".replace("-", "−") if v else "0", muted, 8.5, 400, True
+            )
         draw_history(painter, box, self.entry, True)
         for i, c in enumerate(history):
             if i in (0, len(history) - 1) or len(history) <= 5:
@@ -260,15 +275,15 @@ class LedgerPlace(QWidget):
         layout.addWidget(self.history)
         layout.addSpacing(4)
         layout.addWidget(section("Calibrations"))
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
+        self.past = QScrollArea()
+        self.past.setWidgetResizable(True)
         inner = QWidget()
         inner.setObjectName("clear")
         self.list = QVBoxLayout(inner)
         self.list.setContentsMargins(0, 0, 6, 0)
         self.list.setSpacing(2)
-        self.scroll.setWidget(inner)
-        layout.addWidget(self.scroll, 1)
+        self.past.setWidget(inner)
+        layout.addWidget(self.past, 1)
         return frame
 
     def reload(self, serial: str | None = None) -> None:

@@ -53,7 +53,9 @@ class LightboxPlace(QWidget):
         self.chart = Chart("Hz", "%")
         self.raw = Chart("s", "V", log_x=False)
         self.raw.getPlotItem().getViewBox().sigXRangeChanged.connect(lambda *_: self._fine())
-        self.empty = label("No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted")
+        self.empty = label(
+            "No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted"
+        )
         for widget in (self.chart, self.raw, self.empty):
             self.stack.addWidget(widget)
         sheet.addWidget(self.stack, 1)
@@ -106,12 +108,17 @@ class LightboxPlace(QWidget):
             if shown == 0 and curve.low and curve.high:
                 self.chart.corridor("corridor", curve.x, curve.low, curve.high)
             name = item.text().rsplit(" · ", 1)[0]
-            self.chart.curve(f"take{i}", curve.x, curve.y, role, 2.2 if not shown else 1.4, name, dots=not shown, style=style)
+            self.chart.curve(
+                f"take{i}", curve.x, curve.y, role, 2.2 if not shown else 1.4, name, dots=not shown, style=style
+            )
             if not shown and curve.uncertainty:
                 self.chart.whiskers("doubt", curve.x, curve.y, curve.uncertainty)
             shown += 1
-        self.hint.setText("Point at a curve to read it; the right button copies it as a picture or a table." if shown else
-                          "Tick takes on the left to lay their curves over one another.")
+        self.hint.setText(
+            "Point at a curve to read it; the right button copies it as a picture or a table."
+            if shown
+            else "Tick takes on the left to lay their curves over one another."
+        )
         self.chart.enableAutoRange()
 
     def draw_raw(self) -> None:
@@ -124,7 +131,9 @@ class LightboxPlace(QWidget):
         except BadInput as problem:
             self.hint.setText(str(problem))
             return
-        self.channels = [(c.label, c.samples(), c.rate) for c in record.channels if c.label in ("reference", "unit", "drive")]
+        self.channels = [
+            (c.label, c.samples(), c.rate) for c in record.channels if c.label in ("reference", "unit", "drive")
+        ]
         self.raw.drop(*list(self.raw.series))
         length = max((x.size / r for _, x, r in self.channels), default=1.0)
         self.raw.setXRange(0, length, padding=0.01)

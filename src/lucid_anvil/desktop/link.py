@@ -95,7 +95,8 @@ class Link(QObject):
             return
         request = self._request(self.address.url(f"/{name}"))
         request.setHeader(QNetworkRequest.KnownHeaders.ContentTypeHeader, "application/json")
-        reply: QNetworkReply = self.http.post(request, json.dumps(body).encode())
+        reply: QNetworkReply | None = self.http.post(request, json.dumps(body).encode())
+        assert reply
         reply.finished.connect(reply.deleteLater)
 
     def close_run(self) -> None:

@@ -413,7 +413,9 @@ class ResultPanel(QWidget):
         self.paper = button("Open certificate", "main")
         self.paper.clicked.connect(self.certificate)
         column.addWidget(self.paper)
-        self.rerun = button("Run again", tip="A new take of the same plan; after an adjustment it gives the as-left values")
+        self.rerun = button(
+            "Run again", tip="A new take of the same plan; after an adjustment it gives the as-left values"
+        )
         self.rerun.clicked.connect(self.again)
         column.addWidget(self.rerun)
 
@@ -423,8 +425,10 @@ class ResultPanel(QWidget):
             return
         self.accept.emit(self.state.now, self.initials.text().strip(), self.due.isChecked())
 
-    def show_finding(self, finding: Finding | None, plan: Plan, last: str, accepted: str | None, cut: str | None) -> None:
-        """`last` says how it stands to the last calibration; `accepted` the certificate number; `cut` why it was cut."""
+    def show_finding(
+        self, finding: Finding | None, plan: Plan, last: str, accepted: str | None, cut: str | None
+    ) -> None:
+        """`last`: how it stands to the last calibration; `accepted`: certificate number; `cut`: why it was cut."""
         self.box.setVisible(finding is not None and accepted is None)
         self.paper.setVisible(accepted is not None)
         self.done.setText(f"Accepted: certificate {accepted}." if accepted else "")
@@ -449,8 +453,17 @@ class ResultPanel(QWidget):
             )
         else:
             self.value.setText("no valid sensitivity")
-        self.beside.setText("\n".join(t for t in (f"at {finding.detail['reference_frequency']:g} Hz"
-                                                   if finding.detail else "", last, f"Cut: {cut}" if cut else "") if t))
+        self.beside.setText(
+            "\n".join(
+                t
+                for t in (
+                    f"at {finding.detail['reference_frequency']:g} Hz" if finding.detail else "",
+                    last,
+                    f"Cut: {cut}" if cut else "",
+                )
+                if t
+            )
+        )
         rows = [reading_row(r) for r in finding.readings if r.key != "sensitivity"]
         self.margins.show_rows([*corridor_rows(finding), *rows])
         faults = [p for p in (finding.detail or {}).get("points", []) if p["fault"]]

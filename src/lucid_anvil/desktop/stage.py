@@ -116,7 +116,7 @@ class LevelChart(Chart):
             y = [bench.level(prepared.settings.level, f)[0] / math.sqrt(len(x)) / 1.5 for f in x]
         else:
             items.sort(key=lambda i: i.frequency or 0)
-            x, y = [i.frequency for i in items], [i.level for i in items]
+            x, y = [float(i.frequency or 0) for i in items], [float(i.level or 0) for i in items]
         self.curve("course", x, y, "brass", 2.6, "course", dots=True)
 
     def _preview(self) -> None:
@@ -308,7 +308,10 @@ class Stage(QWidget):
             chart.whiskers("doubt", x, y, doubt)
         good = [v for v in y if v is not None]
         if good:
-            middle, half = (max(good) + min(good)) / 2, max((max(good) - min(good)) * 0.7, abs(np.mean(good)) * 0.02, 0.4)
+            middle, half = (
+                (max(good) + min(good)) / 2,
+                max((max(good) - min(good)) * 0.7, abs(np.mean(good)) * 0.02, 0.4),
+            )
             low, high = min(x) / 1.15, max(x) * 1.15
             chart.window((low, max(high, low * 2)), (middle - half, middle + half))
 
@@ -332,5 +335,3 @@ class Stage(QWidget):
             c = finding.curve(key)
             self._line(key, c.x, c.y, c.uncertainty or [0.0] * len(c.x))
         self.budget.show_budgets((finding.detail or {}).get("budgets", []), None)
-
-

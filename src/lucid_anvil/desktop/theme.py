@@ -120,7 +120,8 @@ def style_sheet() -> str:
     QLineEdit, QDoubleSpinBox, QComboBox {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 3px;
              padding: 4px 7px; selection-background-color: {p.brass}; }}
     QLineEdit:focus {{ border-color: {p.brass}; }}
-    QListView, QTableView, QScrollArea, QListWidget, QGraphicsView {{ background: transparent; border: none; outline: none; }}
+    QListView, QTableView, QScrollArea, QListWidget, QGraphicsView {{ background: transparent; border: none;
+             outline: none; }}
     #clear {{ background: transparent; }}
     QListWidget::item {{ padding: 7px 10px; }}
     QListWidget::item:selected {{ background: {p.selected}; color: {p.ink}; border-left: 3px solid {p.brass}; }}

@@ -89,7 +89,11 @@ class MainWindow(QMainWindow):
         self.room = label("", "muted")
         row.addWidget(self.room)
         row.addSpacing(8)
-        self.stop = button("Stop · F12", "stop", "Brings the drive down from anywhere. The emergency stop is the red button on the wall.")
+        self.stop = button(
+            "Stop · F12",
+            "stop",
+            "Brings the drive down from anywhere. The emergency stop is the red button on the wall.",
+        )
         self.stop.clicked.connect(self.bench_stop)
         row.addWidget(self.stop)
         return bar
@@ -107,7 +111,9 @@ class MainWindow(QMainWindow):
     def bench_stop(self) -> None:
         """Stop, wherever one is."""
         self.bench.stop()
-        self.say("Stop: the drive is coming down." if self.bench.state == "running" else "Stop: nothing is being driven.")
+        self.say(
+            "Stop: the drive is coming down." if self.bench.state == "running" else "Stop: nothing is being driven."
+        )
 
     def go(self, place: str) -> None:
         """Show a place; those that are seldom needed are made when first shown."""
@@ -142,7 +148,12 @@ class MainWindow(QMainWindow):
         """Change between day and night."""
         theme.use(theme.palette() is theme.DAY)
         self.setStyleSheet(theme.style_sheet())
-        charts = [*self.bench.stage.charts.values(), self.bench.stage.level, self.bench.stage.wave, self.bench.stage.small]
+        charts = [
+            *self.bench.stage.charts.values(),
+            self.bench.stage.level,
+            self.bench.stage.wave,
+            self.bench.stage.small,
+        ]
         for chart in charts:
             chart.apply_theme()
         self.update()

@@ -473,5 +473,3 @@ def main() -> None:
 
 if __name__ == "__main__":
     main()
-
-

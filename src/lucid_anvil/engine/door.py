@@ -25,6 +25,7 @@ PUBLISH_EVERY = 0.08
 
 def build_app(token: str, orders: queue.Queue[dict[str, Any]], board: Callable[[], dict[str, Any]]) -> Any:
     """The FastAPI application. Orders go into the queue; the conductor takes them between blocks."""
+
     def checked(request: Request) -> None:
         given = request.headers.get("authorization", "").removeprefix("Bearer ").strip()
         if not secrets.compare_digest(given.encode(), token.encode()):

@@ -97,9 +97,7 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
             raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")
     if not method.course(settings):
         raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
-    facts = Facts(
-        rig.front_end.rate, rig.front_end.block, rig.front_end.source_range, sensitivities(plan, rig)
-    )
+    facts = Facts(rig.front_end.rate, rig.front_end.block, rig.front_end.source_range, sensitivities(plan, rig))
     return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
 
 

@@ -31,9 +31,7 @@ def _finding(
         )  # fmt: skip
         readings.append(made)
     if tripped is not None:
-        readings = [
-            replace(r, verdict="outside") if r.key == f"guard_{tripped.guard}" else r for r in readings
-        ]
+        readings = [replace(r, verdict="outside") if r.key == f"guard_{tripped.guard}" else r for r in readings]
     notes = [f"Cut at {tripped.t:.1f} s: {tripped.sentence}."] if tripped else []
     limited = [i for i in prepared.course() if i.limited_by]
     if limited:
@@ -46,7 +44,8 @@ def _finding(
     rows = capability_rows(prepared.rig)
     items = [i for i in prepared.course() if i.frequency is not None and i.level is not None]
     items.sort(key=lambda i: i.frequency or 0.0)
-    curves = [Curve("capability", "What the bench allows", *zip(*[(r[0], r[1]) for r in rows], strict=True), "Hz", "m/s²")]
+    x, y = tuple(r[0] for r in rows), tuple(r[1] for r in rows)
+    curves = [Curve("capability", "What the bench allows", x, y, "Hz", "m/s²")]
     if items:
         curves.append(
             Curve(

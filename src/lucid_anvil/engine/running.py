@@ -75,7 +75,9 @@ def _ask_signature(prepared: Prepared) -> str:
     if not to_sign:
         return "nobody"
     if not sys.stdin.isatty():
-        raise BadInput("The walk-round has checks that a person must sign: say --signed-by INITIALS when they are done.")
+        raise BadInput(
+            "The walk-round has checks that a person must sign: say --signed-by INITIALS when they are done."
+        )
     for check in to_sign:
         answer = input(f"{check.text} - done? [y/n] ")
         if answer.strip().lower() not in ("y", "yes"):

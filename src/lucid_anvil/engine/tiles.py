@@ -77,9 +77,7 @@ def chain(
         x = samples[role]
         level = float(np.std(x)) * np.sqrt(2)
         value = level_text(level / prepared.facts.sensitivity[role]) if role == "reference" else _number(level, "V")
-        made.append(
-            Tile(role, title, text, value, due or "peak", overload[role], 1.0, "measure", overload[role] >= 1)
-        )
+        made.append(Tile(role, title, text, value, due or "peak", overload[role], 1.0, "measure", overload[role] >= 1))
     worst = max(overload["reference"], overload["unit"])
     room = -20 * np.log10(max(worst, 1e-6))
     made.append(

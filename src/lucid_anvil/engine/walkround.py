@@ -127,9 +127,7 @@ class WalkRound:
             peak = highest * self.prepared.facts.sensitivity[part.role]
             share = peak / part.range
             if share > RANGE_SHARE[1]:
-                return False, (
-                    f"{part.role}: {peak:.2g} V expected in a range of {part.range:g} V; take a wider range"
-                )
+                return False, (f"{part.role}: {peak:.2g} V expected in a range of {part.range:g} V; take a wider range")
             if share < RANGE_SHARE[0]:
                 return False, f"{part.role}: only {100 * share:.2g} % of {part.range:g} V used; take a narrower range"
             said.append(f"{part.role} {-20 * np.log10(share):.0f} dB headroom")

@@ -155,7 +155,9 @@ def _rate_of(path: Path, time: Floats, unit: str, line: int) -> float:
     t = time * factor(unit or "s", "s")
     steps = np.diff(t)
     if np.any(steps <= 0):
-        raise BadInput(f"{path}, line {line + 1 + int(np.argmax(steps <= 0))}: time does not rise: mend the time column.")
+        raise BadInput(
+            f"{path}, line {line + 1 + int(np.argmax(steps <= 0))}: time does not rise: mend the time column."
+        )
     step = (t[-1] - t[0]) / (t.size - 1)
     uneven = np.abs(steps - step)
     if uneven.max() > 1e-3 * step:
@@ -177,7 +179,7 @@ def write_csv(path: Path, recording: Recording) -> None:
     columns = {"time [s]": np.arange(n) / channels[0].rate}
     for c in channels:
         name = f"{c.label} [{c.unit}]"
-        if name in columns or any(mark in name for mark in ",;\t\n\""):
+        if name in columns or any(mark in name for mark in ',;\t\n"'):
             raise BadInput(f"{path}: the label '{c.label}' can't stand in a CSV row: rename that channel.")
         columns[name] = c.samples()
     polars.DataFrame(columns).write_csv(path, quote_style="never")

@@ -79,8 +79,7 @@ def write_uff(path: Path, recording: Recording) -> None:
             binary=0, func_type=1, rsp_node=i + 1, rsp_dir=0, ref_node=0, ref_dir=0, data=x,
             x=np.arange(c.length) / c.rate, id1=c.label, id2="written by Lucid Anvil", abscissa_spacing=1,
             abscissa_min=0.0, abscissa_inc=1.0 / c.rate, ord_data_type=4, num_pts=c.length,
-            ordinate_axis_lab=c.label[:20], ordinate_axis_units_lab=c.unit[:20],
-            abscissa_axis_lab="time", abscissa_axis_units_lab="s", return_full_dict=True,
+            ordinate_axis_units_lab=c.unit[:20], abscissa_axis_units_lab="s", return_full_dict=True,
         )  # fmt: skip
         file.write_sets(made, "add" if i else "overwrite")
 
@@ -97,7 +96,7 @@ def read_mat(path: Path) -> Recording:
     except Exception as problem:
         raise BadInput(f"{path}: this is not a MAT file that can be read ({problem}).") from None
     rate = next((float(held[k]) for k in ("rate_hz", "fs", "Fs", "rate") if np.size(held.get(k, [])) == 1), None)
-    time = next((np.asarray(held[k], float) for k in ("time", "t") if np.ndim(held.get(k)) == 1), None)
+    time = next((np.asarray(held[k], float) for k in ("time", "t") if k in held and np.ndim(held[k]) == 1), None)
     if rate is None and time is not None and time.size > 1:
         steps = np.diff(time)
         if np.any(np.abs(steps - steps.mean()) > 1e-3 * abs(steps.mean())):

@@ -138,10 +138,10 @@ def from_json(held: Mapping[str, Any]) -> Finding:
     )  # fmt: skip
     curves = []
     for c in held["curves"]:
-        curves.append(Curve(**{k: tuple(v) if isinstance(v, list) else v for k, v in c.items()}))
+        values: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in c.items()}
+        curves.append(Curve(**values))
     verdict = held["verdict"]
-    made = Finding(
+    return Finding(
         held["method"], readings, tuple(curves), tuple(held.get("maps", ())), tuple(held["notes"]),
         (verdict,), held.get("detail"),
     )  # fmt: skip
-    return made

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 class LabFacts(Model):
     """lab.yaml: who the lab is."""
 
-    version: int = Field(1, alias="lucid-anvil-lab")
+    version: int = Field(default=1, alias="lucid-anvil-lab")
     name: str
     address: list[str] = Field(default_factory=list)
     accreditation: str = ""

@@ -47,7 +47,7 @@ class Step(Model):
 class Plan(Model):
     """A plan."""
 
-    version: Literal[1] = Field(1, alias="lucid-anvil-plan")
+    version: Literal[1] = Field(default=1, alias="lucid-anvil-plan")
     title: str
     job: str = ""
     article: str = ""

@@ -19,9 +19,9 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True)
 
 
-def quantity(unit: str) -> Any:
-    """A float in `unit`, given as text with a unit or as a bare number."""
-    return Annotated[float, BeforeValidator(lambda v: parse(v, unit), json_schema_input_type=float | str)]
+def quantity(unit: str) -> BeforeValidator:
+    """For `Annotated[float, quantity(unit)]`: given as text with a unit, or as a bare number in `unit`."""
+    return BeforeValidator(lambda v: parse(v, unit), json_schema_input_type=float | str)
 
 
 def _flag(value: Any) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import Field, field_validator, model_validator
 
@@ -15,18 +15,18 @@ from ..lab.findings import Finding
 from ..lab.textfiles import Flag, Model, quantity
 from .base import Axis, CourseItem, Facts, MethodSettings, Performance
 
-Hz = quantity("Hz")
-Seconds = quantity("s")
-Percent = quantity("%")
-Metres2 = quantity("m/s^2")
+Hz = Annotated[float, quantity("Hz")]
+Seconds = Annotated[float, quantity("s")]
+Percent = Annotated[float, quantity("%")]
+Metres2 = Annotated[float, quantity("m/s^2")]
 
 
 class StepSetting(Model):
     """Where a tone stands in a record."""
 
-    frequency: Hz  # type: ignore[valid-type]
-    start: Seconds  # type: ignore[valid-type]
-    stop: Seconds  # type: ignore[valid-type]
+    frequency: Hz
+    start: Seconds
+    stop: Seconds
 
     @model_validator(mode="after")
     def _order(self) -> StepSetting:
@@ -48,50 +48,50 @@ class SourceSetting(Model):
 class MultisineSetting(Model):
     """Where a multi-sine stands in a record."""
 
-    frequencies: list[Hz]  # type: ignore[valid-type]
-    period: Seconds  # type: ignore[valid-type]
-    start: Seconds  # type: ignore[valid-type]
-    stop: Seconds  # type: ignore[valid-type]
+    frequencies: list[Hz]
+    period: Seconds
+    start: Seconds
+    stop: Seconds
 
 
-class Settings(MethodSettings):
+class ComparisonSettings(MethodSettings):
     """Settings of the comparison: first what a record needs, then the doubt, then the run."""
 
     reference_sensitivity: str | float | None = None
     reference_response: list[tuple[Any, Any]] | None = None
     reference_uncertainty: Any = None
-    reference_phase_uncertainty: quantity("deg") = 0.5  # type: ignore[valid-type]
-    reference_correlation: float = Field(0.5, ge=0, le=1)
-    reference_frequency: Hz | None = None  # type: ignore[valid-type]
+    reference_phase_uncertainty: Annotated[float, quantity("deg")] = 0.5
+    reference_correlation: float = Field(default=0.5, ge=0, le=1)
+    reference_frequency: Hz | None = None
     steps: list[StepSetting] | None = None
     multisine: MultisineSetting | None = None
-    settle: Seconds | None = None  # type: ignore[valid-type]
+    settle: Seconds | None = None
     nominal_sensitivity: str | float | None = None
-    conditioner_gain: quantity("mV/pC") | None = None  # type: ignore[valid-type]
+    conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
     corridor: list[tuple[Any, Any, Any]] | None = None
 
     budget: list[SourceSetting] = Field(default_factory=list)
-    reference_drift: Percent = 0.0  # type: ignore[valid-type]
-    transverse_sensitivity: dict[str, Percent] = Field(default_factory=dict)  # type: ignore[valid-type]
-    resolution: dict[str, quantity("V")] = Field(default_factory=dict)  # type: ignore[valid-type]
+    reference_drift: Percent = 0.0
+    transverse_sensitivity: dict[str, Percent] = Field(default_factory=dict)
+    resolution: dict[str, Annotated[float, quantity("V")]] = Field(default_factory=dict)
     capability: Any = None
 
     excitation: str = "stepped"
-    start: Hz = 10.0  # type: ignore[valid-type]
-    stop: Hz = 10000.0  # type: ignore[valid-type]
+    start: Hz = 10.0
+    stop: Hz = 10000.0
     steps_per_octave: int = 3
-    level: Metres2 = 20.0  # type: ignore[valid-type]
+    level: Metres2 = 20.0
     levels: list[tuple[Any, Any, Any]] = Field(default_factory=list)
     """Filled in from the rig: [Hz, m/s² that it allows, what limits it]."""
     drive_gain: list[tuple[Any, Any]] = Field(default_factory=list)
     """Filled in from the rig: [Hz, m/s² per volt at the source]."""
-    dwell: Seconds = 1.0  # type: ignore[valid-type]
-    settle_run: Seconds = 0.3  # type: ignore[valid-type]
-    spread_wanted: Percent = 0.02  # type: ignore[valid-type]
-    repeats: int = Field(3, ge=1, le=20)
+    dwell: Seconds = 1.0
+    settle_run: Seconds = 0.3
+    spread_wanted: Percent = 0.02
+    repeats: int = Field(default=3, ge=1, le=20)
     insert: Flag = False
-    only: list[Hz] = Field(default_factory=list)  # type: ignore[valid-type]
-    periods: int = Field(6, ge=2)
+    only: list[Hz] = Field(default_factory=list)
+    periods: int = Field(default=6, ge=2)
 
     @field_validator("excitation")
     @classmethod
@@ -101,7 +101,7 @@ class Settings(MethodSettings):
         return value
 
     @model_validator(mode="after")
-    def _agree(self) -> Settings:
+    def _agree(self) -> ComparisonSettings:
         if self.reference_sensitivity is not None and self.reference_response is not None:
             raise ValueError("give reference_sensitivity or reference_response, not both.")
         if self.reference_response is not None and not self.reference_response:
@@ -161,7 +161,7 @@ class AccelerometerComparison:
     title = "Accelerometer comparison"
     roles = ("reference", "unit")
     optional_roles = ("transverse",)
-    Settings = Settings
+    Settings = ComparisonSettings
     readings = {
         "sensitivity": "Sensitivity at the reference frequency [mV/(m/s²) or pC/(m/s²)]",
         "deviation_max": "Largest deviation from it [%]",
@@ -178,17 +178,21 @@ class AccelerometerComparison:
         Axis("sensitivity", "Sensitivity", ("sensitivity",), "Hz", "mV/(m/s²)", x_log=True),
     )
 
-    def evaluate(self, record: Mapping[str, Channel], settings: Settings, marks: Sequence[Mapping[str, Any]]) -> Finding:
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: ComparisonSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
         from .comparison_reading import evaluate
 
         return evaluate(record, settings, marks)
 
-    def course(self, settings: Settings) -> list[CourseItem]:
+    def course(self, settings: ComparisonSettings) -> list[CourseItem]:
         from .comparison_run import course
 
         return course(settings)
 
-    def perform(self, settings: Settings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+    def perform(
+        self, settings: ComparisonSettings, facts: Facts, start: Mapping[str, Any] | None = None
+    ) -> Performance:
         from .comparison_run import perform
 
         return perform(settings, facts, start)

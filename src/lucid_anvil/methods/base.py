@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Annotated, Any, Protocol
 
 import numpy as np
 from pydantic import Field
@@ -100,7 +100,7 @@ class MethodSettings(Model):
     decision: str = "guarded"
     limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
     input_range: dict[str, Any] = Field(default_factory=dict)
-    full_scale: dict[str, quantity("V")] = Field(default_factory=dict)  # type: ignore[valid-type]
+    full_scale: dict[str, Annotated[float, quantity("V")]] = Field(default_factory=dict)
     mains: str | float = "auto"
 
     def mains_hz(self) -> float | None:
@@ -175,9 +175,7 @@ class Limits:
         from dataclasses import replace
 
         low, high = self.sides(reading.key)
-        said = verdict(
-            reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval
-        )
+        said = verdict(reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval)
         if not reading.valid:
             said = "open"
         return replace(reading, low=low, high=high, verdict=said)

@@ -18,7 +18,7 @@ from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind, sensitivity_unit
 from ..formats.recording import Channel, Floats
 from ..lab.findings import Curve, Finding, Reading
-from .accelerometer_comparison import CURVES, READINGS, Settings, points
+from .accelerometer_comparison import CURVES, READINGS, ComparisonSettings, points
 from .base import Limits, overload_limits, record_of
 
 ASSUMED_REFERENCE_UNCERTAINTY = 1.0
@@ -37,7 +37,7 @@ class Prepared:
     out_unit: str
     scale: float
     """Times ratio·response it is in `out_unit`."""
-    limits: tuple[float | None, ...]
+    limits: tuple[float | None, float | None]
 
     def read(self, start: float, stop: float) -> Floats:
         a, b = self.reference.between(start, stop), self.unit.between(start, stop)
@@ -53,12 +53,14 @@ class Prepared:
         return abs(tone.ratio) * s * self.scale
 
 
-def prepare(record: Mapping[str, Channel], settings: Settings) -> Prepared:
+def prepare(record: Mapping[str, Channel], settings: ComparisonSettings) -> Prepared:
     """Channels in volts (or coulombs, or m/s²), checked against the settings. Raises BadInput."""
     held = record_of(record, settings)
     reference, unit = held["reference"], held["unit"]
     if reference.rate != unit.rate:
-        raise BadInput(f"reference and unit are sampled at {reference.rate:g} and {unit.rate:g} Hz: one rate is needed.")
+        raise BadInput(
+            f"reference and unit are sampled at {reference.rate:g} and {unit.rate:g} Hz: one rate is needed."
+        )
     for role, channel in (("reference", reference), ("unit", unit)):
         if not channel.unit:
             raise BadInput(f"the channel '{channel.label}' ({role}) states no unit: name it '{channel.label} [V]'.")
@@ -91,13 +93,11 @@ def prepare(record: Mapping[str, Channel], settings: Settings) -> Prepared:
     else:
         raise BadInput(f"the unit channel is in {unit.unit}: volts or coulombs are needed.")
     by = (factor(reference.unit, base), factor(unit.unit, own))
-    in_base = tuple(None if v is None else v * f for v, f in zip(limits, by, strict=True))
-    return Prepared(
-        reference.in_unit(base), unit.in_unit(own), held.get("transverse"), response, out, scale, in_base
-    )
+    a, b = (None if v is None else v * f for v, f in zip(limits, by, strict=True))
+    return Prepared(reference.in_unit(base), unit.in_unit(own), held.get("transverse"), response, out, scale, (a, b))
 
 
-def _tones(settings: Settings, marks: Sequence[Mapping[str, Any]]) -> list[Tone]:
+def _tones(settings: ComparisonSettings, marks: Sequence[Mapping[str, Any]]) -> list[Tone]:
     """Tones from the settings, else from the take's own marks; a tone taken again replaces the earlier one."""
     if settings.steps is not None:
         found = [Tone(s.frequency, s.start, s.stop) for s in settings.steps]
@@ -114,7 +114,7 @@ def _tones(settings: Settings, marks: Sequence[Mapping[str, Any]]) -> list[Tone]
     return found
 
 
-def _check_tones(tones: Sequence[Tone], channel: Channel, settings: Settings) -> None:
+def _check_tones(tones: Sequence[Tone], channel: Channel, settings: ComparisonSettings) -> None:
     if not tones:
         raise BadInput("steps: none is given, and the record has no tones of its own: say where each tone stands.")
     for t in tones:
@@ -125,7 +125,7 @@ def _check_tones(tones: Sequence[Tone], channel: Channel, settings: Settings) ->
             )
         if t.frequency >= channel.rate / 2:
             raise BadInput(
-                f"steps: {t.frequency:g} Hz can't be told at a rate of {channel.rate:g} Hz: it must be below half of it."
+                f"steps: {t.frequency:g} Hz can't be told at a rate of {channel.rate:g} Hz: stay below half of it."
             )
         if settings.settle is not None and settings.settle >= t.stop - t.start:
             raise BadInput(f"settle: {settings.settle:g} s is as long as the step at {t.frequency:g} Hz: shorten it.")
@@ -137,10 +137,10 @@ def _check_tones(tones: Sequence[Tone], channel: Channel, settings: Settings) ->
         )
 
 
-def budget_inputs(settings: Settings, notes: list[str], insert: float | None = None) -> BudgetInputs:
+def budget_inputs(settings: ComparisonSettings, notes: list[str], insert: float | None = None) -> BudgetInputs:
     """The budget's inputs from the settings."""
     if settings.reference_uncertainty is None:
-        stated = ((160.0, ASSUMED_REFERENCE_UNCERTAINTY),)
+        stated: tuple[tuple[float, float], ...] = ((160.0, ASSUMED_REFERENCE_UNCERTAINTY),)
         notes.append("No reference_uncertainty was given: 1 % (k = 2) is assumed.")
     else:
         stated = points(settings.reference_uncertainty, "reference_uncertainty")
@@ -191,7 +191,7 @@ def transverse_ratio(prepared: Prepared, tone: ToneResult) -> float | None:
 
 
 def _measure(
-    prepared: Prepared, settings: Settings, marks: Sequence[Mapping[str, Any]], tones: list[Tone]
+    prepared: Prepared, settings: ComparisonSettings, marks: Sequence[Mapping[str, Any]], tones: list[Tone]
 ) -> list[ToneResult]:
     rate = prepared.reference.rate
     if tones:
@@ -238,7 +238,7 @@ def take_out_gain(
 
 
 def measured(
-    record: Mapping[str, Channel], settings: Settings, marks: Sequence[Mapping[str, Any]]
+    record: Mapping[str, Channel], settings: ComparisonSettings, marks: Sequence[Mapping[str, Any]]
 ) -> tuple[Prepared, list[ToneResult], float | None, dict[float, float | None]]:
     """The tones of one record: prepared channels, results, what an insert left of the gain ratio's doubt [%],
     and transverse over axial motion by frequency."""
@@ -260,9 +260,9 @@ def measured(
 
 def evaluate(
     record: Mapping[str, Channel],
-    settings: Settings,
+    settings: ComparisonSettings,
     marks: Sequence[Mapping[str, Any]],
-    earlier: Sequence[tuple[Mapping[str, Channel], Settings, Sequence[Mapping[str, Any]]]] = (),
+    earlier: Sequence[tuple[Mapping[str, Channel], ComparisonSettings, Sequence[Mapping[str, Any]]]] = (),
 ) -> Finding:
     """The finding of a record. `earlier` are records of the same series, whose struck points this one replaces."""
     prepared, results, insert, sideways = measured(record, settings, marks)
@@ -274,7 +274,7 @@ def evaluate(
     return compile_finding(prepared, results, settings, insert, sideways)
 
 
-def _pick_reference(results: Sequence[ToneResult], settings: Settings) -> ToneResult:
+def _pick_reference(results: Sequence[ToneResult], settings: ComparisonSettings) -> ToneResult:
     wanted = settings.at_reference()
     return min(results, key=lambda r: abs(math.log(r.frequency / wanted)))
 
@@ -282,7 +282,7 @@ def _pick_reference(results: Sequence[ToneResult], settings: Settings) -> ToneRe
 def compile_finding(
     prepared: Prepared,
     results: list[ToneResult],
-    settings: Settings,
+    settings: ComparisonSettings,
     insert: float | None,
     sideways: Mapping[float, float | None],
 ) -> Finding:
@@ -328,7 +328,7 @@ def compile_finding(
 def _tables(
     prepared: Prepared,
     results: Sequence[ToneResult],
-    settings: Settings,
+    settings: ComparisonSettings,
     given: BudgetInputs,
     anchor: ToneResult,
     doubts: Mapping[float, Any],
@@ -340,8 +340,7 @@ def _tables(
     ok = tuple(r.valid for r in results)
     value = tuple(prepared.sensitivity(r) if r.valid else None for r in results)
     value_u = tuple(
-        v * budgets[r.frequency].expanded / 100 if v is not None else None
-        for v, r in zip(value, results, strict=True)
+        v * budgets[r.frequency].expanded / 100 if v is not None else None for v, r in zip(value, results, strict=True)
     )
     deviation: list[float | None] = []
     deviation_u: list[float | None] = []
@@ -385,7 +384,7 @@ def _tables(
 
 
 def in_degrees_list(
-    results: Sequence[ToneResult], doubts: Mapping[float, Any], settings: Settings
+    results: Sequence[ToneResult], doubts: Mapping[float, Any], settings: ComparisonSettings
 ) -> tuple[tuple[float | None, ...], tuple[float | None, ...]]:
     """Phase in (−180, 180] and its expanded uncertainty, both in degrees."""
     phase: list[float | None] = []
@@ -402,7 +401,7 @@ def in_degrees_list(
 
 
 def _corridor(
-    settings: Settings, limits: Limits, x: Sequence[float]
+    settings: ComparisonSettings, limits: Limits, x: Sequence[float]
 ) -> tuple[tuple[float | None, ...] | None, tuple[float | None, ...] | None]:
     """Limits of the deviation at each frequency, from `corridor` rows or the limits of `deviation`."""
     if settings.corridor:
@@ -429,7 +428,7 @@ def _corridor(
 def _readings(
     prepared: Prepared,
     results: Sequence[ToneResult],
-    settings: Settings,
+    settings: ComparisonSettings,
     anchor: ToneResult,
     budgets: Mapping[float, Budget],
     limits: Limits,

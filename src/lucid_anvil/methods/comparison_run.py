@@ -15,7 +15,7 @@ from ..core.calibration.uncertainty import combine
 from ..core.quantities import parse
 from ..core.signal.multisine import low_crest_phases, multisine
 from ..core.signal.sinefit import Floats, block_phasors
-from .accelerometer_comparison import Settings
+from .accelerometer_comparison import ComparisonSettings
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want, drive_block
 
 LEVEL_TOLERANCE = 0.03
@@ -46,7 +46,7 @@ class BenchTables:
         return float(np.exp(np.interp(np.log(frequency), np.log(self.frequencies), np.log(self.gain))))
 
 
-def tables(settings: Settings) -> BenchTables:
+def tables(settings: ComparisonSettings) -> BenchTables:
     """The settings' rows as arrays."""
     if not settings.levels or not settings.drive_gain:
         return BenchTables(np.array([1.0, 1e5]), np.full(2, np.inf), (), np.ones(2))
@@ -61,16 +61,16 @@ def _table(rows: list[tuple[Any, Any]], unit: str) -> tuple[Floats, Floats]:
     return f, v
 
 
-def dwell_time(settings: Settings, frequency: float) -> float:
+def dwell_time(settings: ComparisonSettings, frequency: float) -> float:
     """s, measured time of one step: the wished dwell and no fewer than twenty periods."""
     return max(settings.dwell, 20.0 / frequency)
 
 
-def settle_time(settings: Settings, frequency: float) -> float:
+def settle_time(settings: ComparisonSettings, frequency: float) -> float:
     return settings.settle_run + 4.0 / frequency
 
 
-def order_of(settings: Settings) -> list[float]:
+def order_of(settings: ComparisonSettings) -> list[float]:
     """The reference frequency first, so that every deviation can be told at once; then from low to high."""
     wanted = settings.frequencies()
     if not wanted:
@@ -87,7 +87,7 @@ def multisine_period(frequencies: list[float]) -> float:
     return 100.0
 
 
-def course(settings: Settings) -> list[CourseItem]:
+def course(settings: ComparisonSettings) -> list[CourseItem]:
     """What will happen when: one item a step."""
     made = []
     if settings.insert:
@@ -100,14 +100,12 @@ def course(settings: Settings) -> list[CourseItem]:
     bench = tables(settings)
     for f in order_of(settings):
         level, limited = bench.level(settings.level, f)
-        made.append(
-            CourseItem(f"{f:g} Hz", 2 * settle_time(settings, f) + dwell_time(settings, f), f, level, limited)
-        )
+        made.append(CourseItem(f"{f:g} Hz", 2 * settle_time(settings, f) + dwell_time(settings, f), f, level, limited))
     return made
 
 
 def live_point(
-    x: Floats, rate: float, t0: float, frequency: float, settings: Settings, sideways: float | None
+    x: Floats, rate: float, t0: float, frequency: float, settings: ComparisonSettings, sideways: float | None
 ) -> dict[str, Any]:
     """One step as it will be read from the take, for the faces. `x` (2 or 3, n) volts, settled: reference, unit
     and transverse; `sideways` reference over transverse sensitivity."""
@@ -147,7 +145,7 @@ def live_point(
 class _Run:
     """State of a performance between turns."""
 
-    settings: Settings
+    settings: ComparisonSettings
     facts: Facts
     bench: BenchTables
     amplitude: float = 0.0
@@ -266,7 +264,7 @@ def _one_step(run: _Run, frequency: float, number: int, count: int) -> Generator
     yield from run.turn(run.amplitude, marks=(mark,), live={**head, "stage": "done", "point": point})
 
 
-def perform(settings: Settings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+def perform(settings: ComparisonSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
     """The run: each turn a block of drive out, a block of inputs in. `start` continues at a step's number."""
     run = _Run(settings, facts, tables(settings))
     if settings.insert:
@@ -370,8 +368,8 @@ def _many_at_once(run: _Run) -> Generator[Want, Got, None]:
         yield from _fade(run, share * wave, len(held) * facts.block, marks)
 
 
-def with_bench(settings: Settings, rows: list[tuple[float, float, float, str]]) -> Settings:
-    """Settings that know the bench: rows of (Hz, m/s² allowed, m/s² per volt, what limits)."""
+def with_bench(settings: ComparisonSettings, rows: list[tuple[float, float, float, str]]) -> ComparisonSettings:
+    """ComparisonSettings that know the bench: rows of (Hz, m/s² allowed, m/s² per volt, what limits)."""
     return settings.model_copy(
         update={
             "levels": [(f, a, why) for f, a, _, why in rows],

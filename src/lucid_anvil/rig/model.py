@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -11,10 +11,10 @@ from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
 from ..lab.textfiles import Flag, Model, check, load_yaml, quantity
 
-Hz = quantity("Hz")
-Volt = quantity("V")
-Seconds = quantity("s")
-Percent = quantity("%")
+Hz = Annotated[float, quantity("Hz")]
+Volt = Annotated[float, quantity("V")]
+Seconds = Annotated[float, quantity("s")]
+Percent = Annotated[float, quantity("%")]
 
 
 class FrontEnd(Model):
@@ -22,13 +22,13 @@ class FrontEnd(Model):
 
     driver: Literal["standin"] = "standin"
     model: str = "stand-in front end"
-    rate: Hz = 51200.0  # type: ignore[valid-type]
-    block: int = Field(2048, ge=64, le=8192)
-    latency: Seconds = 0.001  # type: ignore[valid-type]
-    bits: int = Field(24, ge=8, le=32)
-    source_range: Volt = 5.0  # type: ignore[valid-type]
-    watchdog: Seconds = 0.1  # type: ignore[valid-type]
-    patience: Seconds = 0.25  # type: ignore[valid-type]
+    rate: Hz = 51200.0
+    block: int = Field(default=2048, ge=64, le=8192)
+    latency: Seconds = 0.001
+    bits: int = Field(default=24, ge=8, le=32)
+    source_range: Volt = 5.0
+    watchdog: Seconds = 0.1
+    patience: Seconds = 0.25
     """How long the keeper waits for a drive block in real pace. A device that can't wait needs less than a block;
     the stand-in's clock slips when the machine under it pauses (docs/decisions/003)."""
 
@@ -38,10 +38,10 @@ class AmplifierPart(Model):
 
     model: str = "stand-in amplifier"
     gain: float = 12.0
-    clip: Volt = 42.0  # type: ignore[valid-type]
-    second_harmonic: Percent = 0.3  # type: ignore[valid-type]
-    third_harmonic: Percent = 0.5  # type: ignore[valid-type]
-    hum: Volt = 0.0  # type: ignore[valid-type]
+    clip: Volt = 42.0
+    second_harmonic: Percent = 0.3
+    third_harmonic: Percent = 0.5
+    hum: Volt = 0.0
 
 
 class ShakerPart(Model):
@@ -49,23 +49,23 @@ class ShakerPart(Model):
 
     model: str = "stand-in shaker"
     serial: str = ""
-    moving_mass: quantity("kg") = 0.22  # type: ignore[valid-type]
-    coil_share: float = Field(0.35, gt=0, lt=1)
-    suspension_frequency: Hz = 18.0  # type: ignore[valid-type]
-    suspension_damping: Percent = 12.0  # type: ignore[valid-type]
-    armature_frequency: Hz = 13500.0  # type: ignore[valid-type]
-    armature_damping: Percent = 3.0  # type: ignore[valid-type]
-    force_factor: quantity("N/A") = 9.0  # type: ignore[valid-type]
-    resistance: quantity("ohm") = 1.6  # type: ignore[valid-type]
-    inductance: quantity("V*s/A") = 6e-5  # type: ignore[valid-type]
-    stroke: quantity("m") = 0.012  # type: ignore[valid-type]
-    velocity: quantity("m/s") = 1.2  # type: ignore[valid-type]
-    force: quantity("N") = 120.0  # type: ignore[valid-type]
-    current: quantity("A") = 14.0  # type: ignore[valid-type]
-    acceleration: quantity("m/s^2") = 600.0  # type: ignore[valid-type]
-    transverse: Percent = 2.0  # type: ignore[valid-type]
-    transverse_resonance: Hz = 6100.0  # type: ignore[valid-type]
-    transverse_quality: float = Field(4.0, gt=0)
+    moving_mass: Annotated[float, quantity("kg")] = 0.22
+    coil_share: float = Field(default=0.35, gt=0, lt=1)
+    suspension_frequency: Hz = 18.0
+    suspension_damping: Percent = 12.0
+    armature_frequency: Hz = 13500.0
+    armature_damping: Percent = 3.0
+    force_factor: Annotated[float, quantity("N/A")] = 9.0
+    resistance: Annotated[float, quantity("ohm")] = 1.6
+    inductance: Annotated[float, quantity("V*s/A")] = 6e-5
+    stroke: Annotated[float, quantity("m")] = 0.012
+    velocity: Annotated[float, quantity("m/s")] = 1.2
+    force: Annotated[float, quantity("N")] = 120.0
+    current: Annotated[float, quantity("A")] = 14.0
+    acceleration: Annotated[float, quantity("m/s^2")] = 600.0
+    transverse: Percent = 2.0
+    transverse_resonance: Hz = 6100.0
+    transverse_quality: float = Field(default=4.0, gt=0)
 
     def shaker(self, gain: float) -> Shaker:
         return Shaker(
@@ -75,9 +75,7 @@ class ShakerPart(Model):
         )  # fmt: skip
 
     def capability(self, voltage: float, source: float) -> Capability:
-        return Capability(
-            self.stroke, self.velocity, self.force, self.current, voltage, source, self.acceleration
-        )
+        return Capability(self.stroke, self.velocity, self.force, self.current, voltage, source, self.acceleration)
 
 
 class SensorPart(Model):
@@ -85,14 +83,14 @@ class SensorPart(Model):
 
     sensitivity: Any
     output: Literal["voltage", "charge"] = "voltage"
-    resonance: Hz = 42000.0  # type: ignore[valid-type]
-    quality: float = Field(25.0, gt=0.5)
-    low_corner: Hz = 0.3  # type: ignore[valid-type]
-    noise: quantity("m/s^2") = 0.002  # type: ignore[valid-type]
+    resonance: Hz = 42000.0
+    quality: float = Field(default=25.0, gt=0.5)
+    low_corner: Hz = 0.3
+    noise: Annotated[float, quantity("m/s^2")] = 0.002
     """rms over the whole band."""
-    transverse: Percent = 1.5  # type: ignore[valid-type]
-    bias: Volt = 11.0  # type: ignore[valid-type]
-    temperature_coefficient: quantity("%/K") = 0.02  # type: ignore[valid-type]
+    transverse: Percent = 1.5
+    bias: Volt = 11.0
+    temperature_coefficient: Annotated[float, quantity("%/K")] = 0.02
 
     def model(self) -> SensorModel:
         from ..core.quantities import parse
@@ -110,13 +108,13 @@ class ChannelPart(Model):
     role: str
     input: int = Field(ge=1)
     kind: Literal["acceleration", "current", "voltage"] = "acceleration"
-    range: Volt = 10.0  # type: ignore[valid-type]
+    range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor, in the ledger and among the stand-ins."""
     axis: Literal["axial", "transverse"] = "axial"
     supply: Flag = True
-    conditioner_gain: quantity("mV/pC") | None = None  # type: ignore[valid-type]
-    scale: quantity("V/A") = 0.1  # type: ignore[valid-type]
+    conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
+    scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
 
     @model_validator(mode="after")
@@ -129,20 +127,20 @@ class ChannelPart(Model):
 class Fault(Model):
     """A fault that a test or a trainer throws at a given time."""
 
-    at: Seconds  # type: ignore[valid-type]
+    at: Seconds
     kind: Literal[
         "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
         "supply_sag", "hang",
     ]  # fmt: skip
     channel: str = "unit"
-    lasts: Seconds = 1e9  # type: ignore[valid-type]
+    lasts: Seconds = 1e9
     size: float = 1.0
 
 
 class Room(Model):
     temperature: float = 21.4
     humidity: float = 46.0
-    supply: Volt = 229.8  # type: ignore[valid-type]
+    supply: Volt = 229.8
     window: tuple[float, float] = (18.0, 26.0)
     """°C within which calibrations may be done."""
 
@@ -155,7 +153,7 @@ class StandIn(Model):
     faults: list[Fault] = Field(default_factory=list)
     draw_errors: Flag = False
     """Draw every systematic error from the budget's own distributions."""
-    input_gains: dict[str, Percent] = Field(default_factory=dict)  # type: ignore[valid-type]
+    input_gains: dict[str, Percent] = Field(default_factory=dict)
     """Gain error of an input by role."""
 
 
@@ -174,25 +172,25 @@ class GuardPart(Model):
     action: Literal["note", "hold", "ease", "cut"] = "cut"
     limit: Any = None
     channel: str | None = None
-    after: Seconds = 0.0  # type: ignore[valid-type]
+    after: Seconds = 0.0
     label: str | None = None
 
 
 class Rig(Model):
     """A whole rig."""
 
-    version: Literal[1] = Field(1, alias="lucid-anvil-rig")
+    version: Literal[1] = Field(default=1, alias="lucid-anvil-rig")
     name: str
-    front_end: FrontEnd = Field(default_factory=FrontEnd)
+    front_end: FrontEnd = Field(default_factory=lambda: FrontEnd())
     amplifier: AmplifierPart = Field(default_factory=AmplifierPart)
-    shaker: ShakerPart = Field(default_factory=ShakerPart)
+    shaker: ShakerPart = Field(default_factory=lambda: ShakerPart())
     channels: list[ChannelPart]
     room: Room = Field(default_factory=Room)
     budget: list[SourceOfDoubt] = Field(default_factory=list)
     capability: Any = None
     guards: list[GuardPart] = Field(default_factory=list)
-    cut_time: Seconds = 0.005  # type: ignore[valid-type]
-    ease_time: Seconds = 0.5  # type: ignore[valid-type]
+    cut_time: Seconds = 0.005
+    ease_time: Seconds = 0.5
     standin: StandIn = Field(default_factory=StandIn)
 
     @model_validator(mode="after")

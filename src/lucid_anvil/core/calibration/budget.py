@@ -77,9 +77,7 @@ class BudgetInputs:
         return self.capability.at(frequency) if self.capability else 0.0
 
 
-def entries(
-    tone: ToneResult, given: BudgetInputs, interpolation: float, transverse: float | None
-) -> tuple[Entry, ...]:
+def entries(tone: ToneResult, given: BudgetInputs, interpolation: float, transverse: float | None) -> tuple[Entry, ...]:
     """All entries at one tone, in percent of the sensitivity.
 
     `interpolation` % half-width; `transverse` the transverse motion over the axial one (a ratio), None where
@@ -95,18 +93,12 @@ def entries(
     for i, name in enumerate(("transverse_reference", "transverse_unit")):
         share = given.transverse_sensitivity[i]
         if share and transverse is not None:
-            made.append(
-                Entry(name, LABELS[name], transverse, "m/s² per m/s²", "u-shaped", share, correlation=0.0)
-            )
+            made.append(Entry(name, LABELS[name], transverse, "m/s² per m/s²", "u-shaped", share, correlation=0.0))
     distortion = max(tone.distortion)
-    made.append(
-        Entry("distortion", LABELS["distortion"], 100 * distortion**2 / 2, correlation=0.0)
-    )
+    made.append(Entry("distortion", LABELS["distortion"], 100 * distortion**2 / 2, correlation=0.0))
     made.append(Entry("hum", LABELS["hum"], 100 * tone.hum, "%", "normal", correlation=0.0))
     steps = [r / 2 / a for r, a in zip(given.resolution, tone.amplitude, strict=True) if a > 0]
-    made.append(
-        Entry("resolution", LABELS["resolution"], 100 * math.hypot(*steps) if steps else 0.0, correlation=0.0)
-    )
+    made.append(Entry("resolution", LABELS["resolution"], 100 * math.hypot(*steps) if steps else 0.0, correlation=0.0))
     made.append(
         Entry(
             "repeatability", LABELS["repeatability"], 100 * tone.spread, "%", "normal",
@@ -117,14 +109,10 @@ def entries(
         if source.key == "gain_ratio" and given.gain_ratio_known is not None:
             continue
         made.append(
-            Entry(
-                source.key, source.label, source.at(f), "%", source.distribution, correlation=source.correlation
-            )
+            Entry(source.key, source.label, source.at(f), "%", source.distribution, correlation=source.correlation)
         )
     if given.gain_ratio_known is not None:
-        made.append(
-            Entry("gain_ratio", LABELS["gain_ratio"], given.gain_ratio_known, "%", "normal", correlation=0.0)
-        )
+        made.append(Entry("gain_ratio", LABELS["gain_ratio"], given.gain_ratio_known, "%", "normal", correlation=0.0))
     return tuple(e for e in made if e.half_width > 0)
 
 

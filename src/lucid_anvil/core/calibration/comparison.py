@@ -60,28 +60,30 @@ Reader = Callable[[float, float], Floats]
 """read(start, stop) in seconds -> samples (2, n), the reference first."""
 
 
-def settled_from(clean: Floats, rate: float, frequency: float, t0: float) -> tuple[int, Floats]:
-    """First sample from which both channels stand still, and the windowed amplitudes (channels, windows).
+def settled_from(clean: Floats, rate: float, frequency: float, t0: float) -> int:
+    """First sample from which both channels stand still.
 
     The tone's phasor is followed in windows of whole periods; settled is where it stays within four robust
-    standard deviations (or 2e-4) of its median over the last half. A quarter of that time is added.
+    standard deviations (or 2e-4) of its median over the last half, four windows in a row. A quarter of that time
+    is added.
     """
     n = clean.shape[1]
     period = rate / frequency
     width = int(np.ceil(max(2.0, np.ceil(n / 40 / period)) * period))
     count = n // width
     if count < 4:
-        return 0, np.abs(block_phasors(clean, rate, frequency, np.array([0, n]), t0))
+        return 0
     edges = n - width * np.arange(count, -1, -1)
     phasors = block_phasors(clean, rate, frequency, edges, t0)
     late = phasors[:, count // 2 :]
     centre = np.median(late.real, axis=1) + 1j * np.median(late.imag, axis=1)
     away = np.abs(phasors - centre[:, None]) / np.maximum(np.abs(centre[:, None]), 1e-300)
     allowed = np.maximum(4 * 1.4826 * np.median(away[:, count // 2 :], axis=1), 2e-4)
-    off = np.flatnonzero((away > allowed[:, None]).any(axis=0) & (np.arange(count) < 0.7 * count))
-    if not off.size:
-        return 0, np.abs(phasors)
-    return min(int(edges[off[-1] + 1] * 1.25), int(0.7 * n)), np.abs(phasors)
+    fine = np.all(away <= allowed[:, None], axis=0)
+    # What disturbs the tone later on is a fault to be told, not settling; so the first calm stretch counts.
+    calm = fine[:-3] & fine[1:-2] & fine[2:-1] & fine[3:]
+    first = int(np.argmax(calm)) if calm.any() else int(0.7 * count)
+    return min(int(edges[first] * 1.25), int(0.7 * n)) if first else 0
 
 
 def _find_settled(x: Floats, rate: float, tone: Tone, lines: Floats) -> int:
@@ -94,7 +96,7 @@ def _find_settled(x: Floats, rate: float, tone: Tone, lines: Floats) -> int:
     for line, phasors in zip(lines, fit.lines.T, strict=True):
         if np.isfinite(phasors[0]):
             whole -= (phasors[:, None] * turning(line, rate, tone.start, x.shape[1])[None, :]).real
-    return settled_from(whole, rate, fit.frequency, tone.start)[0]
+    return settled_from(whole, rate, fit.frequency, tone.start)
 
 
 def _without_nuisance(x: Floats, fit: ToneFit, rate: float, t0: float) -> Floats:
@@ -212,9 +214,7 @@ def measure_tone(
     return result, fit
 
 
-def _obvious_fault(
-    x: Floats, rate: float, frequency: float, limits: tuple[float | None, float | None]
-) -> str | None:
+def _obvious_fault(x: Floats, rate: float, frequency: float, limits: tuple[float | None, float | None]) -> str | None:
     """Overload or silence, seen before any fit."""
     for channel, limit in enumerate(limits):
         if not np.all(np.isfinite(x[channel])):
@@ -245,7 +245,7 @@ def _ratio_in_blocks(clean: Floats, rate: float, frequency: float, t0: float) ->
     n = clean.shape[1]
     period = rate / frequency
     count = int(min(10, n // (2 * period)))
-    if count < 3:
+    if count < 3 or not np.all(np.any(clean, axis=1)):
         return complex("nan"), 1e-3, 1.0
     edges = np.linspace(0, n, count + 1).astype(int)
     p = block_phasors(clean, rate, frequency, edges, t0)
@@ -284,13 +284,11 @@ def _loose_mounting(results: list[ToneResult]) -> list[ToneResult]:
             fault = "reference gives almost no output (open cable?)"
         elif unit > max(0.05, 3 * ref + 0.02) or (unit > max(0.02, 3 * ref) and jump > np.radians(4)):
             fault = (
-                f"unit is distorted by {100 * unit:.1f} % where the reference is by {100 * ref:.1f} %"
-                " (mounted loose?)"
+                f"unit is distorted by {100 * unit:.1f} % where the reference is by {100 * ref:.1f} % (mounted loose?)"
             )
         elif ref > max(0.05, 3 * unit + 0.02):
             fault = (
-                f"reference is distorted by {100 * ref:.1f} % where the unit is by {100 * unit:.1f} %"
-                " (mounted loose?)"
+                f"reference is distorted by {100 * ref:.1f} % where the unit is by {100 * unit:.1f} % (mounted loose?)"
             )
         made.append(replace(r, fault=fault) if fault else r)
     return made
@@ -309,7 +307,7 @@ def measure_series(
     tone is taken off where it can't. See `measure_tone` for the parameters."""
     firsts = [measure_tone(read, rate, tone, settle=settle, limits=limits, mains=mains) for tone in tones]
     lines = line_frequencies(mains)
-    usable = [(r, f) for r, f in firsts if f is not None]
+    usable = [(r, f) for r, f in firsts if f is not None and (r.fault is None or r.fault.startswith("hum"))]
     results = [r for r, _ in firsts]
     if len(usable) >= 3:
         hum = gather(
@@ -344,7 +342,7 @@ def measure_multisine(
     made = []
     powers = np.abs(phasors).mean(axis=2)
     level = (np.abs(phasors) ** 2).sum(axis=1)
-    uneven = level / np.median(level, axis=1, keepdims=True)
+    uneven = level / np.maximum(np.median(level, axis=1, keepdims=True), 1e-300)
     for channel in range(2):
         if np.any(uneven[channel] < 0.8):
             fault = fault or f"{NAMES[channel]} signal drops out (intermittent cable or connector)"

@@ -44,7 +44,5 @@ class Response:
         x = np.log(frequency)
         i = int(np.clip(np.searchsorted(f, x) - 2, 0, f.size - 4))
         fs, vs = f[i : i + 4], v[i : i + 4]
-        cubic = sum(
-            vs[j] * np.prod([(x - fs[k]) / (fs[j] - fs[k]) for k in range(4) if k != j]) for j in range(4)
-        )
+        cubic = sum(vs[j] * np.prod([(x - fs[k]) / (fs[j] - fs[k]) for k in range(4) if k != j]) for j in range(4))
         return float(abs(100 * (cubic / self.at(frequency) - 1)))

@@ -94,8 +94,8 @@ def fit_tone(
     attempts = 5 if refine else 1
     for attempt in range(attempts):
         orders = np.arange(1, harmonics + 1)
-        tones = omega_now * orders[omega_now * orders < 0.48 * rate]
-        usable = np.array([resolvable(f, tones, duration) and f < 0.48 * rate for f in wanted], dtype=bool)
+        tones: Floats = np.asarray(omega_now * orders[omega_now * orders < 0.48 * rate], dtype=float)
+        usable = np.array([resolvable(f, tones, duration) and f < 0.48 * rate for f in wanted], dtype=np.bool_)
         basis = _rows(rate, t0, n, np.concatenate([tones, wanted[usable]]))
         gram = basis @ basis.T
         solved = np.linalg.lstsq(gram, basis @ x.T, rcond=1e-13)[0]

@@ -80,5 +80,3 @@ def drawn_certificate(
 
 def errors_of(rig: Any) -> DrawnErrors | None:
     return DrawnErrors(rig.budget, rig.standin.seed) if rig.standin.draw_errors else None
-
-

@@ -20,6 +20,8 @@ from .bench import StandInBench
 
 GIVE_UP = 8.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
+
+
 class Server:
     """Plays what comes; ramps to zero when nothing does."""
 
