@@ -291,5 +291,6 @@ def test_the_budget_is_in_the_detail_and_its_capability_is_a_floor(record: Synth
 
 
 def test_cold_start_is_late_in_its_imports() -> None:
-    code = "import sys, lucid_anvil.cli; print([m for m in ('numpy', 'scipy', 'PyQt6', 'pydantic', 'h5py') if m in sys.modules])"
+    names = ("numpy", "scipy", "PyQt6", "pydantic", "h5py")
+    code = f"import sys, lucid_anvil.cli; print([m for m in {names} if m in sys.modules])"
     assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip() == "[]"

@@ -24,7 +24,7 @@ class SensorModel:
     def upper(self, frequencies: Floats) -> Complexes:
         """The resonant part: 1 at low frequency."""
         x = np.asarray(frequencies, dtype=float) / self.resonance
-        return 1.0 / (1 - x**2 + 1j * x / self.quality)
+        return np.asarray(1.0 / (1 - x**2 + 1j * x / self.quality), dtype=np.complex128)
 
     def response(self, frequencies: Floats) -> Complexes:
         """V or C per m/s² at each frequency."""

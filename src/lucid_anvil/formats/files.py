@@ -75,12 +75,19 @@ def write_uff(path: Path, recording: Recording) -> None:
     file = pyuff.UFF(str(path))
     for i, c in enumerate(recording.channels):
         x = c.samples()
-        made = pyuff.prepare_58(
-            binary=0, func_type=1, rsp_node=i + 1, rsp_dir=0, ref_node=0, ref_dir=0, data=x,
-            x=np.arange(c.length) / c.rate, id1=c.label, id2="written by Lucid Anvil", abscissa_spacing=1,
-            abscissa_min=0.0, abscissa_inc=1.0 / c.rate, ord_data_type=4, num_pts=c.length,
-            ordinate_axis_units_lab=c.unit[:20], abscissa_axis_units_lab="s", return_full_dict=True,
-        )  # fmt: skip
+        made: dict[str, object] = {
+            "type": 58, "binary": 0, "func_type": 1, "rsp_node": i + 1, "rsp_dir": 0, "ref_node": 0, "ref_dir": 0,
+            "id1": c.label, "id2": "written by Lucid Anvil", "ord_data_type": 4, "num_pts": c.length,
+            "abscissa_spacing": 1, "abscissa_min": 0.0, "abscissa_inc": 1.0 / c.rate, "data": x,
+            "x": np.arange(c.length) / c.rate, "abscissa_axis_lab": "time", "abscissa_axis_units_lab": "s",
+            "ordinate_axis_lab": c.label[:20], "ordinate_axis_units_lab": c.unit[:20],
+        }  # fmt: skip
+        # The dataset's other axes and exponents are not used; the format wants them stated all the same.
+        for axis in ("abscissa", "ordinate", "orddenom", "z_axis"):
+            for name in ("spec_data_type", "len_unit_exp", "force_unit_exp", "temp_unit_exp"):
+                made.setdefault(f"{axis}_{name}", 0)
+            for name in ("axis_lab", "axis_units_lab"):
+                made.setdefault(f"{axis}_{name}", "NONE")
         file.write_sets(made, "add" if i else "overwrite")
 
 

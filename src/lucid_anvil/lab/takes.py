@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import os
-import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -77,12 +77,10 @@ class Take:
         """Store a finding beside the earlier ones."""
         folder = self.folder / "findings"
         folder.mkdir(exist_ok=True)
-        stamp = time.strftime("%Y%m%dT%H%M%S")
-        place = folder / f"{stamp}.json"
-        count = 1
-        while place.exists():
-            count += 1
-            place = folder / f"{stamp}-{count:02d}.json"
+        while True:
+            place = folder / f"{datetime.datetime.now():%Y%m%dT%H%M%S%f}.json"
+            if not place.exists():
+                break
         whole_write(place, to_text(finding))
         return place
 

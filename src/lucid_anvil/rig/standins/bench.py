@@ -10,7 +10,7 @@ from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
 from .errors import errors_of
-from .filters import DELAY, BlockFir, Modal, Recursive, fir_for, low_corner, resonance
+from .filters import BlockFir, Delay, Modal, Recursive, fir_for, low_corner, resonance
 
 OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
 """Volts that a sensor supply shows at an open and at a shorted input."""
@@ -37,18 +37,15 @@ class StandInSensor:
         self.noise = held.noise * model.sensitivity * gain
         self.bias = held.bias
         if model.resonance < 12000:
-            sharp = resonance(model.resonance, model.quality, rate)
-            shape = np.zeros(DELAY + 1)
-            shape[DELAY] = 1.0
-            self.recursive: Recursive | None = sharp
+            self.recursive: Recursive | None = resonance(model.resonance, model.quality, rate)
+            self.shape: BlockFir | Delay = Delay()
         else:
             self.recursive = None
 
             def wanted(f: Floats) -> np.ndarray:
                 return model.upper(f) * (drawn.factor(f) if drawn else 1.0)
 
-            shape = fir_for(wanted, rate)
-        self.fir = BlockFir(shape, rig.front_end.block)
+            self.shape = BlockFir(fir_for(wanted, rate), rig.front_end.block)
         self.high_pass = low_corner(model.low_corner, rate)
         self.loose = resonance(2600.0, 6.0, rate)
         self.rng = np.random.default_rng([seed, part.input])
@@ -60,7 +57,7 @@ class StandInSensor:
         if "loose" in kinds:
             moved = self.loose(moved)
             moved = moved + 0.25 * kinds["loose"].size * np.abs(moved)
-        x = self.fir(moved)
+        x = self.shape(moved)
         if self.recursive is not None:
             x = self.recursive(x)
         if self.high_pass is not None:
@@ -95,10 +92,8 @@ class StandInBench:
         seed = rig.standin.seed
         self.sensors = {c.role: StandInSensor(rig, c, seed) for c in rig.channels if c.kind == "acceleration"}
         self.rng = np.random.default_rng([seed, 0])
-        delay = np.zeros(DELAY + 1)
-        delay[DELAY] = 1.0
-        self.delays = {c.role: BlockFir(delay, self.block) for c in rig.channels if c.kind != "acceleration"}
-        self.source_delay = BlockFir(delay, self.block)
+        self.delays = {c.role: Delay() for c in rig.channels}
+        self.source_delay = Delay()
         self.index = 0
         self.tripped = False
         self.insert = False
@@ -137,7 +132,7 @@ class StandInBench:
                 x, bias[i] = self.sensors[part.role](acceleration, across, faults, t)
                 if self.insert:
                     gain = 1 + self.rig.standin.input_gains.get(part.role, 0.0) / 100
-                    x = x + 0.5 * gain * self.delays.setdefault(part.role, self._new_delay())(source)
+                    x = x + 0.5 * gain * self.delays[part.role](source)
             else:
                 x = self.delays[part.role](current * part.scale) + 1e-5 * self.rng.standard_normal(self.block)
             samples[i], overload[i] = self._convert(x, part.range)
@@ -150,11 +145,6 @@ class StandInBench:
         return InputBlock(
             self.index - 1, samples, overload, bias, self.rig.room.temperature, self.rig.room.humidity, supply
         )
-
-    def _new_delay(self) -> BlockFir:
-        taps = np.zeros(DELAY + 1)
-        taps[DELAY] = 1.0
-        return BlockFir(taps, self.block)
 
     def _convert(self, x: Floats, limit: float) -> tuple[Floats, bool]:
         """Range and converter: clipped, quantised, and told when clipped."""

@@ -45,6 +45,18 @@ class BlockFir:
         return np.fft.irfft(np.fft.rfft(self.memory) * self.spectrum, self.size)[-self.block :]
 
 
+class Delay:
+    """DELAY samples late, to the bit."""
+
+    def __init__(self) -> None:
+        self.memory = np.zeros(DELAY)
+
+    def __call__(self, x: Floats) -> Floats:
+        whole = np.concatenate([self.memory, x])
+        self.memory = whole[-DELAY:]
+        return whole[: x.size]
+
+
 class Recursive:
     """A transfer function b/a with state."""
 
