@@ -6,12 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from tests.conftest import Synthetic, make_record
 
 from lucid_anvil.core.calibration.comparison import Tone, measure_multisine, measure_series, measure_tone
 from lucid_anvil.core.signal.health import beyond_range, bursts, flat_tops
 from lucid_anvil.core.signal.hum import gather
 from lucid_anvil.core.signal.multisine import low_crest_phases, multisine
-from tests.conftest import Synthetic, make_record
 
 RATE = 51200.0
 

@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 import numpy as np
 import pytest
+from tests.conftest import Running, short_plan
 
 from lucid_anvil.engine import launch
 from lucid_anvil.engine.evaluating import evaluate_take
@@ -20,7 +21,6 @@ from lucid_anvil.engine.recorder import Recorder
 from lucid_anvil.formats import read
 from lucid_anvil.formats.hdf5file import read_events
 from lucid_anvil.lab.takes import Take
-from tests.conftest import Running, short_plan
 
 Conduct = Callable[..., Running]
 BLOCK, RATE = 2048, 51200.0

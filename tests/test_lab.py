@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 import sqlalchemy as sa
+from tests.conftest import TODAY, short_plan
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.lab import planning
@@ -18,7 +19,6 @@ from lucid_anvil.lab.place import lab_of, open_lab
 from lucid_anvil.lab.plans import Plan, load_plan, rig_path
 from lucid_anvil.lab.takes import Take, begin_take, list_takes, next_take_folder, open_take
 from lucid_anvil.lab.textfiles import check, dump_yaml, parse_yaml
-from tests.conftest import TODAY, short_plan
 
 D = datetime.date
 

@@ -10,7 +10,13 @@ from hypothesis import strategies as st
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.quantities import (
-    factor, parse, preferred_frequencies, round_to_doubt, same_kind, sensitivity_unit, split,
+    factor,
+    parse,
+    preferred_frequencies,
+    round_to_doubt,
+    same_kind,
+    sensitivity_unit,
+    split,
 )  # fmt: skip
 
 

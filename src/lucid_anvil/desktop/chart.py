@@ -275,7 +275,7 @@ class Chart(pg.PlotWidget):
         columns = [(self.names[k], a, b) for k, (a, b) in self.table.items() if not k.startswith("_")]
         rows.append("\t".join(f"{self.x_unit}\t{name} [{self.y_unit}]" for name, _, _ in columns))
         for i in range(max((a.size for _, a, _ in columns), default=0)):
-            rows.append("\t".join(f"{a[i]!r}\t{b[i]!r}" if i < a.size else "\t" for _, a, b in columns))
+            rows.append("\t".join(f"{float(a[i])!r}\t{float(b[i])!r}" if i < a.size else "\t" for _, a, b in columns))
         QGuiApplication.clipboard().setText("\n".join(rows))
 
 

@@ -72,6 +72,7 @@ class Conductor:
         self.status = "done"
         self.recent: list[Floats] = []
         self.made: Recorder | None = None
+        self.dismissed = False
         # Slow work is done before the bench runs: nothing may keep a block waiting later.
         self.kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
         sys.setswitchinterval(5e-4)
@@ -284,6 +285,7 @@ class Conductor:
                     threading.Thread(target=self._replan, daemon=True).start()
                 elif name == "close" and self.board.state in ("walk-round", "starting"):
                     self.status, self.why = "closed", "closed before it began"
+                    self.dismissed = True
                     self._leave()
 
     def _replan(self) -> None:
@@ -430,7 +432,7 @@ class Conductor:
 
     def _linger(self) -> None:
         until = time.monotonic() + LINGER
-        while time.monotonic() < until:
+        while time.monotonic() < until and not self.dismissed:
             with contextlib.suppress(queue.Empty):
                 if self.door.orders.get(timeout=0.5)["order"] == "close":
                     return
