@@ -266,7 +266,9 @@ class Chart(pg.PlotWidget):
     def copy_picture(self) -> None:
         picture = QPixmap(self.size())
         picture.fill(QColor(theme.palette().card))
-        self.render(picture)
+        painter = QPainter(picture)
+        painter.drawPixmap(0, 0, self.grab())
+        painter.end()
         QGuiApplication.clipboard().setPixmap(picture)
 
     def copy_table(self) -> None:

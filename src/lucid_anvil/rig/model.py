@@ -151,6 +151,8 @@ class StandIn(Model):
     seed: int = 1
     sensors: dict[str, SensorPart] = Field(default_factory=dict)
     faults: list[Fault] = Field(default_factory=list)
+    physics: Flag = True
+    """Off: inputs are the source times a factor, to measure how fast everything else is."""
     draw_errors: Flag = False
     """Draw every systematic error from the budget's own distributions."""
     input_gains: dict[str, Percent] = Field(default_factory=dict)
