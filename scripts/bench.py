@@ -85,7 +85,7 @@ def window_loop() -> str:
 
     with tempfile.TemporaryDirectory() as work:
         lab, plan = lab_with(Path(work) / "lab", 4, True)
-        application()
+        app = application()
         window = MainWindow(lab, "real")
         window.show()
         window.go("Bench")
@@ -97,6 +97,7 @@ def window_loop() -> str:
         wait_until(window.bench.walk.go.isEnabled, 30)
         window.link.order("begin")
         wait_until(lambda: window.bench.state == "running" and len(window.bench.course.done) > 0, 60)
+        assert app is not None
         window.ticks.begin()
         end = time.monotonic() + 20
         while time.monotonic() < end:

@@ -319,7 +319,8 @@ class BenchPlace(QWidget):
         reason = take.reason() if status != "done" else None
         self.panels.setCurrentWidget(self.result)
         if self.finding is not None:
-            self.stage.show_finding(self.finding, [])
+            planned = self.prepared.settings.frequencies() if self.prepared else []
+            self.stage.show_finding(self.finding, planned)
         if board is None or self.stage.tabs.now in ("level", "voltages"):
             self.stage.choose("deviation")
         self._show_result(take, reason)
@@ -347,9 +348,8 @@ class BenchPlace(QWidget):
             return ""
         change = 100 * (value / unit.sensitivity - 1)
         when = f" of {unit.calibrated}" if unit.calibrated else ""
-        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, change {change:+.2f} %".replace(
-            "-", "−"
-        ).replace("−", "-", when.count("-"))
+        moved = "no change" if abs(change) < 0.005 else f"change {change:+.2f} %".replace("-", "−")
+        return f"last calibration{when}: {unit.sensitivity:.4g} {unit.unit}, {moved}"
 
     def _lost(self, why: str) -> None:
         self.said.emit(why)
@@ -358,6 +358,17 @@ class BenchPlace(QWidget):
         else:
             self.state = "done"
             self.running.emit(False)
+
+    def repaint_charts(self) -> None:
+        """Take on the palette in force."""
+        for chart in (*self.stage.charts.values(), self.stage.level, self.stage.wave, self.stage.small):
+            chart.apply_theme()
+        if self.prepared is None:
+            return
+        self.stage.show_prepared(self.prepared, self.state in ("starting", "walk-round"))
+        self.stage.show_earlier(self._last_curve())
+        if self.finding is not None:
+            self.stage.show_finding(self.finding, self.prepared.settings.frequencies())
 
     def stop(self) -> None:
         """F12."""

@@ -75,6 +75,9 @@ class CourseView(QWidget):
             if box.contains(event.position()):
                 level = f", {item.level:.3g} m/s²" if item.level else ""
                 why = f" (all that the {item.limited_by} allows)" if item.limited_by else ""
+                if item.label == "Gain ratio":
+                    self.setToolTip("One signal to both inputs: takes the ratio of their gains out of the result")
+                    continue
                 self.setToolTip(f"{item.label}{level}{why}, {item.duration:.1f} s")
 
     def paintEvent(self, _event: object) -> None:

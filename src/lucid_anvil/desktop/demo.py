@@ -84,7 +84,9 @@ def perform_headless(folder: Path, say: Callable[[str], None]) -> int:
     folder.mkdir(parents=True, exist_ok=True)
     lab = fresh_demo(folder / "lab", datetime.date.today())
     story = Story(lab, folder, say)
-    return story.run()
+    story.run()
+    story.window.close()
+    return 0
 
 
 class Story:
@@ -105,7 +107,18 @@ class Story:
         self.window.grab().save(str(place))
         self.say(f"picture {place}")
 
-    def run(self, serial: str = "GA-11") -> int:
+    def _walk(self) -> None:
+        """Sign what a person signs, and begin."""
+        bench = self.window.bench
+        if not wait_until(lambda: bench.state == "walk-round" and bool(bench.walk.shown), 40):
+            raise RuntimeError("the bench did not come up")
+        for check in [c for c in bench.walk.shown if c.kind == "signed"]:
+            bench.walk.sign.emit(check.key, self.lab.facts.operator)
+        if not wait_until(bench.walk.go.isEnabled, 20):
+            raise RuntimeError(f"the walk-round was not done: {bench.walk.why.text()}")
+        bench.walk.go.click()
+
+    def run(self, serial: str = "GA-11") -> None:
         bench = self.window.bench
         self.shot("ledger")
         self.window.ledger.reload(serial)
@@ -113,11 +126,7 @@ class Story:
         if not wait_until(lambda: bench.state == "walk-round" and bool(bench.walk.shown), 40):
             raise RuntimeError("the bench did not come up")
         self.shot("bench-before")
-        for check in [c for c in bench.walk.shown if c.kind == "signed"]:
-            bench.walk.sign.emit(check.key, self.lab.facts.operator)
-        if not wait_until(bench.walk.go.isEnabled, 20):
-            raise RuntimeError(f"the walk-round was not done: {bench.walk.why.text()}")
-        bench.walk.go.click()
+        self._walk()
 
         def far() -> bool:
             latest = self.window.link.latest
@@ -142,5 +151,22 @@ class Story:
         self.say(f"take {take}")
         for certificate in sorted(self.lab.certificates.glob("*.pdf")):
             self.say(f"certificate {certificate}")
-        self.window.close()
-        return {"inside": 0, "none": 0, "outside": 1, "open": 5}[bench.finding.verdict]
+        self.say(f"verdict {bench.finding.verdict}")
+
+    def run_cut(self) -> None:
+        """A second run in which the unit's cable comes off: what a cut looks like."""
+        from ..lab.textfiles import dump_yaml, load_yaml
+
+        rig = load_yaml(self.lab.rig_file())
+        rig["standin"]["faults"] = [{"at": "38 s", "kind": "open", "channel": "unit"}]
+        self.lab.rig_file().write_text(dump_yaml(rig), encoding="utf-8")
+        self.window.go("Bench")
+        bench = self.window.bench
+        bench.again()
+        self._walk()
+        if not wait_until(lambda: bench.state == "done", 240):
+            raise RuntimeError("the run was not cut")
+        self.shot("bench-cut")
+        self.window.night()
+        self.shot("night")
+        self.window.night()

@@ -171,6 +171,8 @@ class Docket(QWidget):
 
 def _verdict_of(takes: list[Take]) -> str:
     for t in reversed(takes):
+        if t.status() != "done":
+            return "outside"
         finding = t.finding()
         if finding is not None:
             return finding.verdict

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QUrl
-from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtGui import QDesktopServices, QPalette
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPdfWidgets import QPdfView
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QListWidget, QListWidgetItem, QStackedWidget, QWidget
@@ -52,7 +52,10 @@ class FolioPlace(QWidget):
         self.view.setDocument(self.document)
         self.view.setPageMode(QPdfView.PageMode.MultiPage)
         self.view.setZoomMode(QPdfView.ZoomMode.FitToWidth)
-        self.view.setStyleSheet(f"background: {theme.palette().sand}; border: none;")
+        colours = self.view.palette()
+        colours.setColor(QPalette.ColorRole.Dark, theme.color("sand"))
+        self.view.setPalette(colours)
+        self.view.setPageSpacing(12)
         self.empty = label(
             "No certificate yet. Calibrate a sensor on the Bench, accept its result, and the certificate is here.",
             "muted", wrap=True,

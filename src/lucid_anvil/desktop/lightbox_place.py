@@ -121,6 +121,11 @@ class LightboxPlace(QWidget):
         )
         self.chart.enableAutoRange()
 
+    def repaint_charts(self) -> None:
+        """Take on the palette in force."""
+        self.raw.apply_theme()
+        self.draw()
+
     def draw_raw(self) -> None:
         """Load the record of the take in hand: all of it as its least and greatest values, samples when zoomed in."""
         item = self.list.currentItem()

@@ -374,6 +374,9 @@ class ResultPanel(QWidget):
         head.addWidget(self.glyph)
         head.addWidget(self.word)
         column.addLayout(head)
+        self.cut = label("", "cut", wrap=True)
+        self.cut.setAlignment(Qt.AlignmentFlag.AlignLeft)
+        column.addWidget(self.cut)
         self.value = label("", "title")
         self.value.setStyleSheet("font-size: 17px; font-weight: 600;")
         column.addWidget(self.value)
@@ -431,20 +434,26 @@ class ResultPanel(QWidget):
         """`last`: how it stands to the last calibration; `accepted`: certificate number; `cut`: why it was cut."""
         self.box.setVisible(finding is not None and accepted is None)
         self.paper.setVisible(accepted is not None)
-        self.done.setText(f"Accepted: certificate {accepted}." if accepted else "")
-        self.done.setVisible(accepted is not None)
+        said = f"Accepted: certificate {accepted}." if accepted else ""
+        if cut:
+            said = "A take that was cut can't be accepted. It is kept; find the cause, then run again."
+        self.done.setText(said)
+        self.done.setVisible(bool(said))
+        self.cut.setText(cut or "")
+        self.cut.setVisible(cut is not None)
         self.state.choose(plan.as_state, quiet=True)
         if finding is None:
             self.glyph.set("outside")
             self.word.setText("cut" if cut else "nothing read")
             self.value.setText("")
-            self.beside.setText(cut or "The take holds no complete point.")
+            self.beside.setText("" if cut else "The take holds no complete point.")
             self.margins.show_rows([])
             self.notes.setText("")
             self.struck.hide()
             return
-        self.glyph.set(finding.verdict)
-        self.word.setText(theme.VERDICT_WORDS[finding.verdict])
+        self.glyph.set("outside" if cut else finding.verdict)
+        self.word.setText("cut" if cut else theme.VERDICT_WORDS[finding.verdict])
+        self.box.setVisible(accepted is None and cut is None)
         reading = finding.reading("sensitivity")
         if reading.value is not None and reading.uncertainty:
             self.value.setText(
@@ -453,17 +462,8 @@ class ResultPanel(QWidget):
             )
         else:
             self.value.setText("no valid sensitivity")
-        self.beside.setText(
-            "\n".join(
-                t
-                for t in (
-                    f"at {finding.detail['reference_frequency']:g} Hz" if finding.detail else "",
-                    last,
-                    f"Cut: {cut}" if cut else "",
-                )
-                if t
-            )
-        )
+        at = f"at {finding.detail['reference_frequency']:g} Hz" if finding.detail else ""
+        self.beside.setText("\n".join(t for t in (at, last) if t))
         rows = [reading_row(r) for r in finding.readings if r.key != "sensitivity"]
         self.margins.show_rows([*corridor_rows(finding), *rows])
         faults = [p for p in (finding.detail or {}).get("points", []) if p["fault"]]

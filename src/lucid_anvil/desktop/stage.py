@@ -284,7 +284,8 @@ class Stage(QWidget):
         chart.curve("unit", t, wave["unit"], "teal", 1.8, "unit", z=12)
         chart.legend({"reference": "muted", "unit": "teal"})
         peak = max(max(map(abs, wave["reference"])), max(map(abs, wave["unit"])), 1e-4) * 1.15
-        chart.window((0, max(t)), (-peak, peak))
+        # Room above for the names of the curves.
+        chart.window((0, max(t)), (-peak, 1.35 * peak))
 
     def _grow(self, points: list[dict[str, Any]]) -> None:
         good = sorted((p for p in points if "sensitivity" in p), key=lambda p: p["frequency"])
@@ -316,7 +317,7 @@ class Stage(QWidget):
             chart.window((low, max(high, low * 2)), (middle - half, middle + half))
 
     def show_finding(self, finding: Finding, frequencies: Sequence[float]) -> None:
-        """The finding's curves with their doubt, and its budgets."""
+        """The finding's curves with their doubt, and its budgets; `frequencies` are the planned ones."""
         self.finding = finding
         self.under.hide()
         d = finding.curve("deviation")
@@ -327,10 +328,15 @@ class Stage(QWidget):
         chart.whiskers("doubt", d.x, d.y, d.uncertainty or [0.0] * len(d.x))
         struck = [f for f, y in zip(d.x, d.y, strict=True) if y is None]
         chart.struck("struck", struck, [0.0] * len(struck))
-        values = [v for v in (*(d.low or ()), *(d.high or ()), *d.y) if v is not None]
+        # A take that was cut is shown against all that was planned.
+        x = sorted({*d.x, *frequencies})
+        sides = [v for f in x for v in self.corridor(f) if v is not None]
+        if sides:
+            self._draw_corridor(x)
+        values = [v for v in (*sides, *(d.low or ()), *(d.high or ()), *d.y) if v is not None]
         if values:
             reach = 1.2 * max(map(abs, values))
-            chart.window((d.x[0] / 1.15, d.x[-1] * 1.15), (-reach, reach))
+            chart.window((x[0] / 1.15, x[-1] * 1.15), (-reach, reach))
         for key in ("phase", "sensitivity"):
             c = finding.curve(key)
             self._line(key, c.x, c.y, c.uncertainty or [0.0] * len(c.x))

@@ -24,6 +24,7 @@ class Palette:
     bar: str = "#2B3036"
     on_bar: str = "#F3EFE6"
     bar_muted: str = "#A9ACA8"
+    stop_idle: str = "#F0A592"
     brass: str = "#A8641B"
     brass_light: str = "#DCA04C"
     teal: str = "#0D6E6E"
@@ -89,6 +90,7 @@ def style_sheet() -> str:
     #section {{ color: {p.muted}; font-size: 11px; font-weight: 600; letter-spacing: 0.6px; }}
     #muted {{ color: {p.muted}; font-size: 12px; }}
     #small {{ font-size: 12px; }}
+    #cut {{ color: {p.clay}; font-weight: 600; border-left: 3px solid {p.clay}; padding: 3px 0 3px 9px; }}
     #title {{ font-size: 15px; font-weight: 600; }}
     #big {{ font-size: 26px; font-weight: 600; }}
     #bar {{ background: {p.bar}; }}
@@ -98,10 +100,10 @@ def style_sheet() -> str:
               padding: 12px 14px 9px 14px; font-size: 15px; }}
     #place:checked {{ color: {p.on_bar}; font-weight: 600; border-bottom: 4px solid {p.brass_light}; }}
     #place:hover {{ color: {p.on_bar}; }}
-    #place:focus {{ color: {p.on_bar}; }}
-    #stop {{ background: {p.clay}; color: #FFFFFF; border: none; border-radius: 3px; font-size: 15px; font-weight: 700;
-             padding: 7px 34px; }}
-    #stop:hover {{ background: #C9553A; }}
+    #stop {{ background: transparent; color: {p.stop_idle}; border: 2px solid {p.clay}; border-radius: 3px;
+             font-size: 15px; font-weight: 700; padding: 6px 33px; }}
+    #stop[live="true"] {{ background: {p.clay}; color: #FFFFFF; }}
+    #stop:hover {{ background: #C9553A; color: #FFFFFF; }}
     #stop:disabled {{ background: #4A5057; color: {p.bar_muted}; }}
     #main {{ background: {p.brass}; color: #FFFFFF; border: none; border-radius: 4px; padding: 9px 18px;
              font-weight: 600; }}
@@ -130,6 +132,9 @@ def style_sheet() -> str:
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 9px; }}
     QScrollBar::handle:horizontal {{ background: {p.line}; border-radius: 4px; }}
+    QCheckBox::indicator, QListWidget::indicator {{ width: 13px; height: 13px; border: 1px solid {p.muted};
+             border-radius: 3px; background: {p.card}; }}
+    QCheckBox::indicator:checked, QListWidget::indicator:checked {{ background: {p.brass}; border-color: {p.brass}; }}
     QToolTip {{ background: {p.ink}; color: {p.card}; border: none; padding: 5px 8px; }}
     QMenu {{ background: {p.card}; border: 1px solid {p.line}; }}
     QMenu::item:selected {{ background: {p.sand}; }}

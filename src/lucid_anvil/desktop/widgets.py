@@ -53,8 +53,9 @@ class Elided(QLabel):
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.setFont(self.font())
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        painter.drawText(self.rect(), int(self.alignment() | Qt.AlignmentFlag.AlignVCenter), text)
+        box = self.contentsRect()
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, box.width())
+        painter.drawText(box, int(self.alignment() | Qt.AlignmentFlag.AlignVCenter), text)
         self.setToolTip(self.text() if text != self.text() else "")
 
 

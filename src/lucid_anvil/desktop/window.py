@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from ..lab.place import Lab
-from ..protocol.messages import Board
+
+if TYPE_CHECKING:
+    from ..protocol.messages import Board
+    from .bench_place import BenchPlace
+
 from . import theme
-from .bench_place import BenchPlace
 from .ledger_place import LedgerPlace
 from .link import Link
 from .widgets import Elided, Mark, button, label
@@ -38,10 +41,10 @@ class MainWindow(QMainWindow):
         column.addWidget(self._bar())
         self.places = QStackedWidget()
         self.ledger = LedgerPlace(lab)
-        self.bench = BenchPlace(lab, self.link, pace)
+        self.pace = pace
+        self._bench: BenchPlace | None = None
         self._late: dict[str, Any] = {}
         self.places.addWidget(self.ledger)
-        self.places.addWidget(self.bench)
         column.addWidget(self.places, 1)
         self.strip = Elided("", "muted")
         self.strip.setContentsMargins(14, 0, 14, 0)
@@ -49,10 +52,6 @@ class MainWindow(QMainWindow):
         column.addWidget(self.strip)
         self.setCentralWidget(ground)
         self.ledger.calibrate.connect(self._calibrate)
-        self.bench.said.connect(self.say)
-        self.bench.running.connect(self._running)
-        self.bench.accepted.connect(self._accepted)
-        self.bench.certificate.connect(lambda _t: self.go("Folio"))
         self.link.board.connect(self._room)
         self._keys()
         self.quiet = QTimer(self)
@@ -60,8 +59,25 @@ class MainWindow(QMainWindow):
         self.quiet.timeout.connect(lambda: self.strip.setText(""))
         self.ticks = LoopWatch(self)
         self.setStyleSheet(theme.style_sheet())
-        if self.bench.pick_up():
+        self.ledger.view.setFocus()
+        if lab.note.exists() and self.bench.pick_up():
             self.go("Bench")
+        # The Bench takes a while to make; the Ledger is seen and usable before.
+        QTimer.singleShot(250, lambda: self.bench)
+
+    @property
+    def bench(self) -> BenchPlace:
+        """The Bench, made when it is first wanted or just after the window is shown."""
+        if self._bench is None:
+            from .bench_place import BenchPlace
+
+            self._bench = made = BenchPlace(self.lab, self.link, self.pace)
+            self.places.addWidget(made)
+            made.said.connect(self.say)
+            made.running.connect(self._running)
+            made.accepted.connect(self._accepted)
+            made.certificate.connect(lambda _t: self.go("Folio"))
+        return self._bench
 
     def _bar(self) -> QWidget:
         bar = QWidget()
@@ -81,6 +97,7 @@ class MainWindow(QMainWindow):
         for i, place in enumerate(PLACES):
             made = button(place, "place", f"Ctrl+{i + 1}")
             made.setCheckable(True)
+            made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             made.clicked.connect(lambda _=False, p=place: self.go(p))
             row.addWidget(made)
             self.tabs[place] = made
@@ -103,7 +120,7 @@ class MainWindow(QMainWindow):
             QShortcut(QKeySequence(sequence), self).activated.connect(action)
 
         key("F12", self.bench_stop)
-        key("M", self.bench.make_mark)
+        key("M", lambda: self.bench.make_mark())
         key("Ctrl+N", self.night)
         for i, place in enumerate(PLACES):
             key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))
@@ -148,14 +165,9 @@ class MainWindow(QMainWindow):
         """Change between day and night."""
         theme.use(theme.palette() is theme.DAY)
         self.setStyleSheet(theme.style_sheet())
-        charts = [
-            *self.bench.stage.charts.values(),
-            self.bench.stage.level,
-            self.bench.stage.wave,
-            self.bench.stage.small,
-        ]
-        for chart in charts:
-            chart.apply_theme()
+        self.bench.repaint_charts()
+        if "Lightbox" in self._late:
+            self._late["Lightbox"].repaint_charts()
         self.update()
 
     def _calibrate(self, serial: str) -> None:
@@ -165,6 +177,8 @@ class MainWindow(QMainWindow):
 
     def _running(self, is_running: bool) -> None:
         self.stop.setProperty("live", is_running)
+        self.stop.style().unpolish(self.stop)
+        self.stop.style().polish(self.stop)
 
     def _accepted(self, serial: str) -> None:
         self.ledger.reload(serial)

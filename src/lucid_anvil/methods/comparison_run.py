@@ -91,7 +91,7 @@ def course(settings: ComparisonSettings) -> list[CourseItem]:
     """What will happen when: one item a step."""
     made = []
     if settings.insert:
-        made.append(CourseItem("Insert", 4.5 * multisine_period(settings.frequencies())))
+        made.append(CourseItem("Gain ratio", 4.5 * multisine_period(settings.frequencies())))
     if settings.excitation == "multisine":
         period = multisine_period(settings.frequencies())
         made.append(CourseItem("Multi-sine, levelling", 2 * period))

@@ -17,6 +17,8 @@ from ..signal.sinefit import Floats, ToneFit, block_phasors, fit_tone, periodic_
 
 REFERENCE, UNIT = 0, 1
 NAMES = ("reference", "unit")
+NEAR = 8.0
+"""Lines of 1/duration within which known hum is taken off beforehand: settling may leave a third of a tone."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +85,8 @@ def settled_from(clean: Floats, rate: float, frequency: float, t0: float) -> int
     # What disturbs the tone later on is a fault to be told, not settling; so the first calm stretch counts.
     calm = fine[:-3] & fine[1:-2] & fine[2:-1] & fine[3:]
     first = int(np.argmax(calm)) if calm.any() else int(0.7 * count)
-    return min(int(edges[first] * 1.25), int(0.7 * n)) if first else 0
+    # What lies before the first window was not looked at.
+    return min(int(edges[first] * 1.25), int(0.7 * n))
 
 
 def _find_settled(x: Floats, rate: float, tone: Tone, lines: Floats) -> int:
@@ -107,7 +110,7 @@ def _without_nuisance(x: Floats, fit: ToneFit, rate: float, t0: float) -> Floats
 def _collides(tone: Tone, hum: Hum) -> bool:
     """Whether a hum line that is there can't be told from the tone or one of its harmonics."""
     gaps = np.abs(np.arange(1, 6)[:, None] * tone.frequency - hum.frequencies[None, hum.seen])
-    return bool(gaps.size and gaps.min() * (tone.stop - tone.start) < 3)
+    return bool(gaps.size and gaps.min() * (tone.stop - tone.start) < NEAR)
 
 
 def _subtract_hum(x: Floats, tone: Tone, hum: Hum | None, rate: float, t0: float) -> tuple[Floats, Floats]:
@@ -120,13 +123,13 @@ def _subtract_hum(x: Floats, tone: Tone, hum: Hum | None, rate: float, t0: float
     for i, line in enumerate(hum.frequencies):
         orders = np.arange(1, 6) * tone.frequency
         gap = np.abs(orders - line) * duration
-        if not hum.seen[i] or gap.min() >= 1.5:
+        if not hum.seen[i] or gap.min() >= NEAR:
             continue
         for channel in range(2):
             known = np.isfinite(hum.scatter[channel, i])
             if known:
                 x[channel] -= hum.wave(channel, i, rate, t0, x.shape[1])
-            if gap[0] < 1.5:
+            if gap[0] < 5.0:
                 left[channel] += hum.scatter[channel, i] ** 2 if known else abs(hum.phasors[channel, i]) ** 2
     return x, np.sqrt(left)
 
