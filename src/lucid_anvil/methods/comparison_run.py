@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.calibration.budget import entries
-from ..core.calibration.comparison import Tone, measure_tone
+from ..core.calibration.comparison import Tone, measure_tone, strike_loose
 from ..core.calibration.uncertainty import combine
 from ..core.quantities import parse
 from ..core.signal.multisine import low_crest_phases, multisine
@@ -120,6 +120,7 @@ def live_point(
     result, _ = measure_tone(
         lambda _a, _b: x, rate, Tone(frequency, t0, t0 + n / rate), settle=0.0, mains=settings.mains_hz()
     )
+    result = strike_loose([result])[0]
     made: dict[str, Any] = {"frequency": frequency, "fault": result.fault, "spread": 100 * result.spread}
     response = settings.response()
     if response is not None and not response.covers(frequency):

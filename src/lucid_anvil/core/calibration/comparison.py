@@ -258,7 +258,7 @@ def _ratio_in_blocks(clean: Floats, rate: float, frequency: float, t0: float) ->
     return complex(mean), float(scatter / abs(mean) / np.sqrt(count)), float(2 * (count - 1))
 
 
-def _loose_mounting(results: list[ToneResult]) -> list[ToneResult]:
+def strike_loose(results: list[ToneResult]) -> list[ToneResult]:
     """Strike tones whose unit rattles: distorted where the reference is not, or with a phase that jumps away.
 
     The whole series is needed, since what is usual for this unit is told by its neighbours.
@@ -326,7 +326,7 @@ def measure_series(
                 else first
                 for tone, first in zip(tones, results, strict=True)
             ]
-    return _loose_mounting(results)
+    return strike_loose(results)
 
 
 def measure_multisine(
