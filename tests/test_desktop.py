@@ -46,9 +46,12 @@ def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
     made.show()
     QApplication.processEvents()
     yield made
+    until(lambda: made._bench is None or not made.bench.aside.open)
     address = made.link.address
     made.link.drop()
     made.close()
+    QApplication.sendPostedEvents(None, 52)  # deferred deletes
+    QApplication.processEvents()
     if address is not None:
         try:
             launch.order(address, "stop", why="test over")
@@ -64,6 +67,7 @@ def begin(window: MainWindow, changes: dict[str, Any] | None = None) -> None:
     bench = window.bench
     until(lambda: bench.state == "walk-round" and bool(bench.walk.shown))
     bench.change({**SHORT, "insert": False, **(changes or {})})
+    until(lambda: not bench.aside.open)
     time.sleep(2.5)  # the conductor reads the plan again
 
     def sign() -> bool:
@@ -174,7 +178,9 @@ def test_killed_window_leaves_the_run_and_the_next_one_picks_it_up(
     until(lambda: len(second.bench.course.done) >= 1, 90)
     second.bench.stop()
     until(lambda: second.bench.state == "done", 60)
+    second.link.close_run()
     second.close()
+    QApplication.processEvents()
 
 
 def test_a_conductor_that_dies_is_told(window: MainWindow) -> None:
@@ -199,16 +205,20 @@ def test_handles_change_the_plan_and_the_course(window: MainWindow) -> None:
     level.high.put(2100.0)
     assert "2k" in level.high.note.textItem.toPlainText()
     level.high.sigPositionChangeFinished.emit(level.high)
+    until(lambda: not bench.aside.open)
     assert bench.prepared is not None
     assert bench.prepared.settings.stop == 2000.0
     assert len(bench.course.items) == steps - 7
     level.level.put(5.3)
     level.level.sigPositionChangeFinished.emit(level.level)
+    until(lambda: not bench.aside.open)
     assert bench.prepared.settings.level == pytest.approx(5.3)
     assert bench.prepared.settings.stop == 2000.0
     bench.density.choose("1")
+    until(lambda: not bench.aside.open)
     assert bench.prepared.settings.steps_per_octave == 1
     bench.kind.choose("multisine")
+    until(lambda: not bench.aside.open)
     assert bench.prepared.settings.excitation == "multisine"
     assert "all frequencies at once" in bench.told.text()
 
@@ -327,10 +337,13 @@ def test_empty_places_say_what_to_do(window: MainWindow) -> None:
     QTest.keyClick(window, Qt.Key.Key_F12)
     assert "nothing is being driven" in window.strip.text()
     window.bench.calibrate("GA-15")
+    until(lambda: not window.bench.aside.open)
     assert "No rig has GA-15" in window.strip.text()
 
 
-def test_closing_ends_a_walk_round_and_leaves_no_process(window: MainWindow, demo_lab: Any) -> None:
+def test_closing_ends_a_walk_round_and_leaves_no_process(qapp: Any, demo_lab: Any) -> None:
+    window = MainWindow(demo_lab, pace="fast")
+    window.show()
     window.ledger.calibrate.emit("GA-11")
     until(lambda: window.bench.state == "walk-round")
     assert window.link.address is not None

@@ -20,6 +20,7 @@ from ..lab.takes import Take, next_take_folder, whole_write
 from ..lab.textfiles import dump_yaml
 from ..protocol.messages import Board
 from ..rig.choosing import rig_for, rig_of
+from .background import Background
 from .chain_view import ChainView
 from .course_view import CourseView, clock
 from .docket import Docket
@@ -27,6 +28,9 @@ from .link import Link
 from .panels import ResultPanel, RunPanel, WalkRoundPanel
 from .stage import Stage
 from .widgets import Elided, Tabs, button, card, label, section
+
+BUSY = ("preparing", "running", "easing", "reading")
+"""States in which nothing else may be opened."""
 
 
 class BenchPlace(QWidget):
@@ -47,6 +51,9 @@ class BenchPlace(QWidget):
         self.state = ""
         self.changes: dict[str, Any] = {}
         self.as_state = "as found"
+        self.aside = Background(self)
+        self.aside.failed.connect(self.said)
+        self.aside.failed.connect(lambda _why: self.result.go.setEnabled(True))
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
         row.setSpacing(10)
@@ -129,26 +136,28 @@ class BenchPlace(QWidget):
 
     def calibrate(self, serial: str, as_state: str = "as found") -> None:
         """Make a comparison plan for a sensor, on a rig that has it, and go to its walk-round."""
-        try:
-            self.changes, self.as_state = {}, as_state
-            rig = rig_for(self.lab.rig_file(), serial)
-            plan = planning.calibration_plan(
-                self.lab, serial, today=datetime.date.today(), as_state=as_state, rig_file=rig
-            )
-            self.open_plan(planning.write_plan(self.lab, serial, plan))
-        except BadInput as problem:
-            self.said.emit(str(problem))
+        if self.state in BUSY:
+            self.said.emit("A run is going on: stop it, or wait for its end.")
+            return
+        self.changes, self.as_state = {}, as_state
+        lab = self.lab
+
+        def work() -> Path:
+            rig = rig_for(lab.rig_file(), serial)
+            plan = planning.calibration_plan(lab, serial, today=datetime.date.today(), as_state=as_state, rig_file=rig)
+            return planning.write_plan(lab, serial, plan)
+
+        self.told.setText(f"Making a plan for {serial}.")
+        self.aside.run("plan", work, self.open_plan)
 
     def open_plan(self, place: Path) -> None:
         """Show a plan and start its walk-round (nothing is driven yet)."""
-        if self.state in ("running", "easing", "reading"):
+        if self.state in BUSY:
             self.said.emit("A run is going on: stop it, or wait for its end.")
             return
-        try:
-            prepared = prepare(place)
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
+        self.aside.run("open", lambda: prepare(place), lambda prepared: self._opened(place, prepared))
+
+    def _opened(self, place: Path, prepared: Prepared) -> None:
         if self.link.connected:
             self.link.close_run()
         self.plan_file, self.prepared, self.finding = place, prepared, None
@@ -175,20 +184,23 @@ class BenchPlace(QWidget):
 
     def open_take(self, folder: Path) -> None:
         """Look at a take that is finished."""
-        if self.state in ("running", "easing", "reading", "preparing"):
+        if self.state in BUSY:
             return
         if self.link.connected:
             self.link.close_run()
         self.link.drop()
         kept = Take(folder)
         self.take, self.plan_file = folder, folder.parent / "comparison.plan.yaml"
-        try:
-            self.prepared = prepared_from(kept.plan(), folder / "plan.yaml", rig_of(folder), folder / "rig.yaml")
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
-        self._show_prepared(False)
-        self._done(kept, None)
+
+        def work() -> Prepared:
+            return prepared_from(kept.plan(), folder / "plan.yaml", rig_of(folder), folder / "rig.yaml")
+
+        def then(prepared: Prepared) -> None:
+            self.prepared = prepared
+            self._show_prepared(False)
+            self._done(kept, None)
+
+        self.aside.run("open", work, then)
 
     def _show_prepared(self, editable: bool) -> None:
         assert self.prepared
@@ -243,18 +255,27 @@ class BenchPlace(QWidget):
             return
         serial = self.prepared.plan.sensors["unit"].serial
         self.changes |= changes
-        try:
+        lab, state, wanted, rig, place = (
+            self.lab,
+            self.as_state,
+            dict(self.changes),
+            self.prepared.rig_file,
+            self.plan_file,
+        )
+
+        def work() -> Prepared:
             plan = planning.calibration_plan(
-                self.lab, serial, today=datetime.date.today(), changes=self.changes, as_state=self.as_state,
-                rig_file=self.prepared.rig_file,
-            )  # fmt: skip
-            planning.write_plan(self.lab, serial, plan)
-            self.prepared = prepare(self.plan_file)
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
-        self._show_prepared(True)
-        self.link.order("replan")
+                lab, serial, today=datetime.date.today(), changes=wanted, as_state=state, rig_file=rig
+            )
+            planning.write_plan(lab, serial, plan)
+            return prepare(place)
+
+        def then(prepared: Prepared) -> None:
+            self.prepared = prepared
+            self._show_prepared(True)
+            self.link.order("replan")
+
+        self.aside.run("change", work, then)
 
     # --- running ---------------------------------------------------------------------------------------------
 
@@ -392,16 +413,16 @@ class BenchPlace(QWidget):
         """Append to the ledger, number the certificate, write it."""
         if self.take is None or self.finding is None:
             return
-        try:
-            number = accept_take(self.lab, Take(self.take), self.finding, as_state, by, wants_due)
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
-        self._show_result(Take(self.take), None)
-        self.docket.show_plan(self.plan_file, self.take, False)
-        self.said.emit(f"Accepted. Certificate {number} is in the Folio.")
-        assert self.prepared
-        self.accepted.emit(self.prepared.plan.sensors["unit"].serial)
+        take, finding = Take(self.take), self.finding
+        self.result.go.setEnabled(False)  # once is enough
+
+        def then(number: str) -> None:
+            self._show_result(take, None)
+            self.docket.show_plan(self.plan_file, take.folder, False)
+            self.said.emit(f"Accepted. Certificate {number} is in the Folio.")
+            self.accepted.emit(take.plan().sensors["unit"].serial)
+
+        self.aside.run("accept", lambda: accept_take(self.lab, take, finding, as_state, by, wants_due), then)
 
     def again(self) -> None:
         """A new take; after an adjustment its values are the as-left ones."""

@@ -110,7 +110,7 @@ class Story:
     def _walk(self) -> None:
         """Sign what a person signs, and begin."""
         bench = self.window.bench
-        if not wait_until(lambda: bench.state == "walk-round" and bool(bench.walk.shown), 40):
+        if not wait_until(lambda: bench.state == "walk-round" and bool(bench.walk.shown), 60):
             raise RuntimeError("the bench did not come up")
         for check in [c for c in bench.walk.shown if c.kind == "signed"]:
             bench.walk.sign.emit(check.key, self.lab.facts.operator)
@@ -141,6 +141,8 @@ class Story:
         self.shot("budget")
         bench.stage.choose("deviation")
         bench.accept("as found", self.lab.facts.operator, False)
+        if not wait_until(lambda: any(self.lab.certificates.glob("*.pdf")) and not bench.aside.open, 60):
+            raise RuntimeError(f"it was not accepted: {self.window.strip.text()}")
         self.window.go("Folio")
         wait_until(lambda: False, 1.2)
         self.shot("folio")

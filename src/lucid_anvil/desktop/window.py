@@ -29,6 +29,7 @@ class MainWindow(QMainWindow):
     def __init__(self, lab: Lab, pace: str = "real") -> None:
         super().__init__()
         self.lab = lab
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setWindowTitle(f"Lucid Anvil · {lab.facts.name}")
         self.resize(1280, 800)
         self.setMinimumSize(1080, 680)
@@ -63,7 +64,10 @@ class MainWindow(QMainWindow):
         if lab.note.exists() and self.bench.pick_up():
             self.go("Bench")
         # The Bench takes a while to make; the Ledger is seen and usable before.
-        QTimer.singleShot(250, lambda: self.bench)
+        self.soon = QTimer(self)
+        self.soon.setSingleShot(True)
+        self.soon.timeout.connect(lambda: self.bench)
+        self.soon.start(250)
 
     @property
     def bench(self) -> BenchPlace:
@@ -195,6 +199,7 @@ class MainWindow(QMainWindow):
             until = time.monotonic() + 0.3
             while time.monotonic() < until:
                 QApplication.processEvents()
+        self.soon.stop()
         self.link.drop()
         event.accept()
 
