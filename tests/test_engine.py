@@ -39,6 +39,10 @@ def driven(board: Any) -> bool:
     return board.state == "running" and bool(board.points) and board.live.get("stage") == "measuring"
 
 
+def sensed_done(board: Any) -> bool:
+    return bool(board.checks) and all(c.done for c in board.checks if c.kind == "sensed")
+
+
 def wait_file(place: Path, words: str, timeout: float = 15.0) -> str:
     until = time.monotonic() + timeout
     while time.monotonic() < until:
@@ -263,7 +267,7 @@ def test_a_device_that_hangs(demo_lab: Any, conduct: Conduct) -> None:
 
 def test_the_walk_round_holds_begin_shut(demo_lab: Any, conduct: Conduct) -> None:
     running = conduct(short_plan(demo_lab), auto=None)
-    board = running.wait(lambda b: b.state == "walk-round" and all(c.done for c in b.checks if c.kind == "sensed"))
+    board = running.wait(lambda b: b.state == "walk-round" and sensed_done(b))
     assert [c.key for c in board.checks if not c.done] == ["mounting", "cables"]
     launch.order(running.address, "begin")
     launch.order(running.address, "sign", key="supply", by="K.B.")  # what is sensed takes no signature

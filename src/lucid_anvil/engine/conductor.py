@@ -283,10 +283,11 @@ class Conductor:
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
                 elif name == "replan" and self.board.state == "walk-round":
                     threading.Thread(target=self._replan, daemon=True).start()
-                elif name == "close" and self.board.state in ("walk-round", "starting"):
-                    self.status, self.why = "closed", "closed before it began"
+                elif name == "close":
                     self.dismissed = True
-                    self._leave()
+                    if self.board.state in ("walk-round", "starting"):
+                        self.status, self.why = "closed", "closed before it began"
+                        self._leave()
 
     def _replan(self) -> None:
         """The plan file was changed before the run began: read it again, keep what was signed."""
