@@ -20,8 +20,10 @@ from lucid_anvil.desktop.chart import Chart, FrequencyAxis, Handle, frequency_te
 from lucid_anvil.desktop.course_view import CourseView, clock
 from lucid_anvil.desktop.docket import take_facts
 from lucid_anvil.desktop.ledger_place import due_words, value_text
-from lucid_anvil.desktop.panels import CheckRow, ResultPanel, RunPanel, live_rows, small
+from lucid_anvil.desktop.panels import RunPanel, live_rows, small
+from lucid_anvil.desktop.result_panel import ResultPanel
 from lucid_anvil.desktop.stage import PointFigures, Stage, corridor_of
+from lucid_anvil.desktop.walk_panel import CheckRow
 from lucid_anvil.desktop.widgets import Bar, Elided, Tabs, Verdict, draw_verdict
 from lucid_anvil.engine.study import demo_rig, study_run
 from lucid_anvil.engine.tiles import chain, level_text, picture

@@ -25,8 +25,10 @@ from .chain_view import ChainView
 from .course_view import CourseView, clock
 from .docket import Docket
 from .link import Link
-from .panels import ResultPanel, RunPanel, WalkRoundPanel
+from .panels import RunPanel
+from .result_panel import ResultPanel
 from .stage import Stage
+from .walk_panel import WalkRoundPanel
 from .widgets import Elided, Tabs, button, card, label, section
 
 BUSY = ("preparing", "running", "easing", "reading")
