@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import signal
+import subprocess
+import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -293,6 +295,28 @@ def test_a_walk_round_that_is_left_leaves_nothing(demo_lab: Any, conduct: Conduc
     launch.order(running.address, "close")
     running.process.wait(20)
     assert not running.take.exists()
+
+
+def test_a_walk_round_that_nobody_looks_at_ends_by_itself(demo_lab: Any, tmp_path: Path) -> None:
+    plan = short_plan(demo_lab)
+    words = [
+        "--plan",
+        plan,
+        "--take",
+        plan.parent / "take",
+        "--pace",
+        "fast",
+        "--note",
+        tmp_path / "n",
+        "--forsaken",
+        1,
+    ]
+    done = subprocess.run(
+        [sys.executable, "-m", "lucid_anvil.engine.conductor", *map(str, words)], timeout=60, capture_output=True
+    )
+    assert done.returncode == 0
+    assert not (plan.parent / "take").exists()
+    assert not (tmp_path / "n").exists()
 
 
 def test_the_plan_may_change_before_it_begins(demo_lab: Any, conduct: Conduct) -> None:

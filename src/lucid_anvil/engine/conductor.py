@@ -39,12 +39,16 @@ from .walkround import Sensed, WalkRound
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
 PICTURES_EVERY = 0.08
+FORSAKEN = 600.0
+"""s after which a walk-round that no face looks at any more is ended; nothing is driven in it."""
 
 
 class Conductor:
     """One run from walk-round to finding."""
 
-    def __init__(self, prepared: Prepared, take: Path, pace: str, note: Path, auto: str | None) -> None:
+    def __init__(
+        self, prepared: Prepared, take: Path, pace: str, note: Path, auto: str | None, forsaken: float = FORSAKEN
+    ) -> None:
         """`take` folder to make; `note` where the door is told; `auto` who signs everything and begins at once."""
         self.prepared, self.take_folder, self.pace, self.auto = prepared, take, pace, auto
         self.block, self.rate = prepared.facts.block, prepared.facts.rate
@@ -73,11 +77,18 @@ class Conductor:
         self.recent: list[Floats] = []
         self.made: Recorder | None = None
         self.dismissed = False
+        self.forsaken = forsaken
+        self.looked_at = time.monotonic()
         # Slow work is done before the bench runs: nothing may keep a block waiting later.
         self.kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
         sys.setswitchinterval(5e-4)
         self.start_keeper()
-        self.door = Door(note, {"plan": str(prepared.plan_file), "take": str(take)}, lambda: self.shown)
+        self.door = Door(note, {"plan": str(prepared.plan_file), "take": str(take)}, self._look)
+
+    def _look(self) -> dict[str, Any]:
+        """What a face sees; and the sign that there is one."""
+        self.looked_at = time.monotonic()
+        return self.shown
 
     # --- processes -------------------------------------------------------------------------------------------
 
@@ -248,6 +259,9 @@ class Conductor:
                 self.status = "refused"
                 self.board.message = self.why
                 return self._leave()
+        if self.board.state == "walk-round" and time.monotonic() - self.looked_at > self.forsaken:
+            self.status, self.why, self.dismissed = "closed", "no face looked at the walk-round any more", True
+            return self._leave()
         if self.board.state == "preparing":
             self._start_running(index)
         if self.board.state == "easing":
@@ -467,11 +481,12 @@ def main() -> None:
     parser.add_argument("--pace", choices=("real", "fast"), required=True)
     parser.add_argument("--note", type=Path, required=True)
     parser.add_argument("--auto", default=None)
+    parser.add_argument("--forsaken", type=float, default=FORSAKEN)
     given = parser.parse_args()
     prepared = prepare(given.plan, given.rig)
     if given.pace == "real":
         prefer(10)
-    Conductor(prepared, given.take, given.pace, given.note, given.auto).run()
+    Conductor(prepared, given.take, given.pace, given.note, given.auto, given.forsaken).run()
 
 
 if __name__ == "__main__":
