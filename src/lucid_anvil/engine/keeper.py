@@ -234,6 +234,8 @@ def main() -> None:
     device.sock.close()
     with contextlib.suppress(subprocess.TimeoutExpired):
         process.wait(2.0)
+    if process.poll() is None:
+        process.kill()  # it hangs; its output is its watchdog's matter
     ring.close()
 
 

@@ -147,7 +147,7 @@ def _tables(
     )
     deviation: list[float | None] = []
     deviation_u: list[float | None] = []
-    coverage: list[float] = []
+    coverage: dict[float, float] = {}
     for r, v in zip(results, value, strict=True):
         if v is None or base is None:
             deviation.append(None)
@@ -160,10 +160,10 @@ def _tables(
         budget = of_ratio(doubts[r.frequency], doubts[anchor.frequency])
         deviation.append(100 * (v / base - 1))
         deviation_u.append(budget.expanded * v / base)
-        coverage.append(budget.coverage)
+        coverage[r.frequency] = budget.coverage
     turned = in_degrees_list(results, doubts, settings)
     low, high = _corridor(settings, limits, x)
-    readings = _readings(prepared, results, settings, anchor, budgets, limits, base, deviation, deviation_u)
+    readings = _readings(prepared, results, settings, anchor, budgets, limits, base, deviation, deviation_u, coverage)
     points_said: tuple[str, ...] = ()
     if low is not None or high is not None:
         lows, highs = low or (None,) * len(x), high or (None,) * len(x)
@@ -172,7 +172,7 @@ def _tables(
             for d, u, a, b, good in zip(deviation, deviation_u, lows, highs, ok, strict=True)
         )
     k = max((budgets[f].coverage for f in budgets), default=None)
-    k_dev = max(coverage, default=None)
+    k_dev = max(coverage.values(), default=None)
     curves = (
         Curve("sensitivity", "Sensitivity", x, value, "Hz", prepared.out_unit, value_u, k, valid=ok),
         Curve(
@@ -238,6 +238,7 @@ def _readings(
     base: float | None,
     deviation: Sequence[float | None],
     deviation_u: Sequence[float | None],
+    coverage: Mapping[float, float],
 ) -> tuple[Reading, ...]:
     why = None if base is not None else f"{anchor.frequency:g} Hz, the reference frequency, was struck: {anchor.fault}"
     own = budgets.get(anchor.frequency)
@@ -255,7 +256,7 @@ def _readings(
         made.append(
             Reading(
                 "deviation_max", f"Largest deviation, at {results[i].frequency:g} Hz", deviation[i], "%",
-                deviation_u[i], 2.0,
+                deviation_u[i], coverage.get(results[i].frequency),
             )
         )  # fmt: skip
     else:
