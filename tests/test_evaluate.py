@@ -165,6 +165,13 @@ def test_a_struck_reference_step_makes_the_sensitivity_invalid() -> None:
     assert "160 Hz" in (finding.reading("sensitivity").reason or "")
 
 
+def test_one_step_alone_deviates_by_nothing() -> None:
+    one = make_record((160.0,), dwell=0.8)
+    finding = finding_of(one, limits={"sensitivity": {"low": "9 mV/(m/s²)", "high": "11 mV/(m/s²)"}})
+    assert finding.reading("deviation_max").value == 0.0
+    assert finding.verdict == "inside"
+
+
 def test_a_step_outside_the_response_is_not_computed(record: Synthetic) -> None:
     response = [[10, "10 mV/(m/s²)"], [1000, "10 mV/(m/s²)"]]
     finding = finding_of(record, reference_sensitivity=None, reference_response=response, reference_frequency="160 Hz")

@@ -10,6 +10,8 @@ import numpy as np
 from ..core.errors import BadInput
 from .recording import Channel, Floats, Recording, channel_of
 
+SMALL = 8_000_000
+"""Bytes up to which a CSV is read without polars."""
 _HEADER = re.compile(r"^\s*(.*?)\s*(?:\[([^\]]*)\])?\s*$")
 
 
@@ -69,6 +71,8 @@ def _blame(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: b
 
 
 def _table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> Floats:
+    if not decimal_comma and path.stat().st_size < SMALL:
+        return _small_table(path, skip, delimiter, columns)
     import polars
 
     names = [f"c{i}" for i in range(columns)]
@@ -83,6 +87,18 @@ def _table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: b
     if table.shape[1] != columns or not np.all(np.isfinite(table)):
         raise _blame(path, skip, delimiter, columns, decimal_comma)
     return table
+
+
+def _small_table(path: Path, skip: int, delimiter: str, columns: int) -> Floats:
+    """A short file is read before the fast reader for long ones would be imported."""
+    try:
+        with path.open(encoding="utf-8-sig") as file:
+            table = np.loadtxt(file, delimiter=delimiter, skiprows=skip, comments=None, ndmin=2)
+    except ValueError:
+        return _slow_table(path, skip, delimiter, columns, False)
+    if table.size and (table.shape[1] != columns or not np.all(np.isfinite(table))):
+        raise _blame(path, skip, delimiter, columns, False)
+    return table.reshape(-1, columns)
 
 
 def _slow_table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> Floats:

@@ -45,6 +45,11 @@ class Prepared:
         return abs(tone.ratio) * s * self.scale
 
 
+def _kind_of(unit: str, among: tuple[str, ...]) -> str | None:
+    """The first of some units that measures the same kind of quantity; None when none does."""
+    return next((u for u in among if same_kind(unit, u)), None)
+
+
 def prepare(record: Mapping[str, Channel], settings: ComparisonSettings) -> Prepared:
     """Channels in volts (or coulombs, or m/s²), checked against the settings. Raises BadInput."""
     held = record_of(record, settings)
@@ -58,32 +63,32 @@ def prepare(record: Mapping[str, Channel], settings: ComparisonSettings) -> Prep
             raise BadInput(f"the channel '{channel.label}' ({role}) states no unit: name it '{channel.label} [V]'.")
     response = settings.response()
     limits = overload_limits(held, settings, ("reference", "unit"))
-    if same_kind(reference.unit, "m/s^2"):
+    base = _kind_of(reference.unit, ("V", "C", "m/s^2"))
+    if base == "m/s^2":
         if response is not None:
             raise BadInput(
                 f"the reference channel is in {reference.unit} already: leave its sensitivity out,"
                 " or give the record in volts."
             )
-        base = "m/s^2"
-    else:
-        if response is None:
-            raise BadInput(
-                f"the reference channel is in {reference.unit}: give reference_sensitivity or reference_response."
-            )
-        base = "V" if settings.reference_unit()[0] == "m" else "C"
-        if not same_kind(reference.unit, base):
-            raise BadInput(
-                f"the reference channel is in {reference.unit}, which does not go with a sensitivity in"
-                f" {settings.reference_unit()}."
-            )
-    if same_kind(unit.unit, "C"):
-        own, out, scale = "C", "pC/(m/s²)", 1e12
-    elif same_kind(unit.unit, "V"):
-        own, out, scale = "V", "mV/(m/s²)", 1e3
+    elif response is None:
+        raise BadInput(
+            f"the reference channel is in {reference.unit}: give reference_sensitivity or reference_response."
+        )
+    elif base != ("V" if settings.reference_unit()[0] == "m" else "C"):
+        raise BadInput(
+            f"the reference channel is in {reference.unit}, which does not go with a sensitivity in"
+            f" {settings.reference_unit()}."
+        )
+    own = _kind_of(unit.unit, ("V", "C"))
+    if own == "C":
+        out, scale = "pC/(m/s²)", 1e12
+    elif own == "V":
+        out, scale = "mV/(m/s²)", 1e3
         if settings.conditioner_gain is not None:
             out, scale = "pC/(m/s²)", 1e3 / settings.conditioner_gain
     else:
         raise BadInput(f"the unit channel is in {unit.unit}: volts or coulombs are needed.")
+    assert base is not None
     by = (factor(reference.unit, base), factor(unit.unit, own))
     a, b = (None if v is None else v * f for v, f in zip(limits, by, strict=True))
     return Prepared(reference.in_unit(base), unit.in_unit(own), held.get("transverse"), response, out, scale, (a, b))

@@ -250,7 +250,9 @@ def _readings(
             valid=base is not None, reason=why,
         )
     ]  # fmt: skip
-    usable = [i for i, d in enumerate(deviation) if d is not None and results[i] is not anchor]
+    # With the reference frequency alone there is nothing to deviate; that is no fault.
+    alone = len(results) == 1
+    usable = [i for i, d in enumerate(deviation) if d is not None and (alone or results[i] is not anchor)]
     if usable:
         i = max(usable, key=lambda i: abs(deviation[i] or 0.0))
         made.append(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from statistics import NormalDist
 
 COVERAGE_PROBABILITY = 0.9545
 """The probability for which k = 2 holds with a normal distribution."""
@@ -70,11 +71,11 @@ class Budget:
 
 def coverage_factor(dof: float, probability: float = COVERAGE_PROBABILITY) -> float:
     """Two-sided quantile of the t distribution (JCGM 100, table G.2); 2.00 for endless degrees of freedom."""
-    from scipy.special import ndtri, stdtrit
-
     tail = (1 + probability) / 2
-    if not math.isfinite(dof) or dof > 1e6:
-        return float(ndtri(tail))
+    if not math.isfinite(dof) or dof > 1e5:
+        return NormalDist().inv_cdf(tail)
+    from scipy.special import stdtrit
+
     return float(stdtrit(max(dof, 1.0), tail))
 
 
