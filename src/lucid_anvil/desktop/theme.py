@@ -90,7 +90,7 @@ def style_sheet() -> str:
     #section {{ color: {p.muted}; font-size: 11px; font-weight: 600; letter-spacing: 0.6px; }}
     #muted {{ color: {p.muted}; font-size: 12px; }}
     #small {{ font-size: 12px; }}
-    #cut {{ color: {p.clay}; font-weight: 600; border-left: 3px solid {p.clay}; padding: 3px 0 3px 9px; }}
+    #cut {{ color: {p.clay}; font-weight: 600; }}
     #title {{ font-size: 15px; font-weight: 600; }}
     #big {{ font-size: 26px; font-weight: 600; }}
     #bar {{ background: {p.bar}; }}

@@ -193,7 +193,7 @@ class Conductor:
         self._take_orders()
         self.recent = [*self.recent[-5:], rows]
         now = time.monotonic()
-        if now - self.shown_at >= PICTURES_EVERY:
+        if now - self.shown_at >= PICTURES_EVERY or self.board.state == "easing":  # the last picture is of the rest
             self.shown_at = now
             self._publish(index, message)
         return self._advance(index, bool(message["zero"]))
