@@ -153,6 +153,69 @@ def test_a_fault_brings_the_drive_down_in_time(
     assert x.size > zero_from
 
 
+@pytest.mark.parametrize(
+    ("guard", "action", "within"),
+    [
+        ({"watch": "drive", "limit": "20 mV"}, "cut", 0.005),
+        ({"watch": "current", "limit": "0.1 A"}, "cut", 0.005),
+        ({"watch": "stroke", "limit": "5 µm"}, "cut", 0.005),
+        ({"watch": "acceleration", "limit": "12 m/s^2"}, "ease", 0.5),
+        ({"watch": "disk", "limit": 1e18}, "ease", 0.5),
+    ],
+)
+def test_each_limit_brings_the_drive_down_in_its_time(
+    demo_lab: Any, conduct: Conduct, guard: dict[str, Any], action: str, within: float
+) -> None:
+    running = conduct(short_plan(demo_lab, {"start": "160 Hz"}, {"guards": [{**guard, "action": action}]}))
+    running.over()
+    take = Take(running.take)
+    assert take.status() == "cut"
+    trip = next(e for e in take.events() if e["kind"] == "trip")
+    assert (trip["guard"], trip["action"]) == (guard["watch"], action)
+    first = int(round(trip["t"] * RATE))
+    x = raw(running.take)["drive"]
+    altered = first + 2 * BLOCK + 48
+    zero_from = altered + int(within * RATE) + 1
+    assert np.max(np.abs(x[zero_from:])) == 0
+    if action == "ease":
+        assert np.max(np.abs(x[altered : altered + BLOCK])) > 0
+
+
+def test_what_the_walk_round_mends_does_not_trip_the_run(demo_lab: Any, conduct: Conduct) -> None:
+    faults = [{"at": 0, "kind": "open", "channel": "unit", "lasts": "1 s"}]
+    running = conduct(short_plan(demo_lab, None, {"standin": {"faults": faults}}))
+    assert running.over().state == "done"
+    take = Take(running.take)
+    assert take.status() == "done"
+    kinds = [e["kind"] for e in read_events(running.take / "guards.jsonl")]
+    assert kinds[0] == "armed"
+    assert "trip" not in kinds
+    assert np.max(np.abs(raw(running.take)["drive"])) > 0.01
+
+
+def test_kill_the_window(demo_lab: Any, tmp_path: Path) -> None:
+    plan = short_plan(demo_lab, LONG)
+    process = launch.start(plan, None, plan.parent / "take", "fast", demo_lab.note, "T.T.", tmp_path / "log")
+    running = Running(launch.wait_for(demo_lab.note, process, 60), process, plan.parent / "take")
+    face = subprocess.Popen(
+        [sys.executable, "-m", "lucid_anvil.cli", "window", str(demo_lab.folder)],
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+    )
+    running.wait(driven)
+    time.sleep(1.5)
+    assert face.poll() is None
+    face.kill()
+    face.wait(10)
+    before = running.board()
+    assert before.state == "running"
+    after = running.over()
+    assert after.state == "done"
+    assert after.t > before.t
+    assert Take(running.take).status() == "done"
+    launch.order(running.address, "close")
+    process.wait(20)
+
+
 def test_stop_ramps_down_and_keeps_the_take(demo_lab: Any, conduct: Conduct) -> None:
     running = conduct(short_plan(demo_lab, LONG))
     running.wait(driven)

@@ -345,6 +345,8 @@ class Conductor:
                 self._leave()
             return
         self.recorder = self.made
+        with contextlib.suppress(OSError):
+            self.wire.send(b"A")
         self.recorder.event(
             "begin", t=0.0, wall=time.time(), pace=self.pace, checks=self.checks_kept,
             temperature=self.sensed.temperature, humidity=self.board.room.get("humidity"),

@@ -99,6 +99,11 @@ class Guards:
         unit = UNITS[part.watch]
         return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
 
+    def rearm(self) -> None:
+        """Forget what was seen before the run began."""
+        for watch in self.watches:
+            watch.since, watch.tripped = None, False
+
     def look(self, seen: Seen) -> tuple[list[Trip], list[Room]]:
         """Trips of this block, and the room that each guard has left."""
         stroke = self.stroke(seen.channels["reference"]) if "reference" in seen.channels else np.zeros(1)

@@ -67,6 +67,9 @@ class Keeper:
         self.alone = False
         """The conductor is gone."""
         self.leaving = False
+        self.armed = False
+        """Until the conductor arms, nothing is driven and no guard acts, so that the walk-round may find and mend
+        what they would trip on. Once armed, armed for good."""
         self.announced_zero = False
 
     def note(self, kind: str, **more: Any) -> None:
@@ -86,10 +89,15 @@ class Keeper:
                     self.next_drive, self.expects.pop(block.index, None),
                 )
             )  # fmt: skip
+            if not self.armed:
+                trips = []
+                self.guards.rearm()
             for trip in trips:
                 self._act(trip, block.index)
             self._hand_on(block, trips, rooms)
             drive = self._next_drive(block.index + 2)
+            if not self.armed:
+                drive = np.zeros(self.block)
             self.next_drive = self.ramp(drive, self.block)
             if self.ramp.zero and not self.announced_zero:
                 self.announced_zero = True
@@ -184,6 +192,9 @@ class Keeper:
                     return self.ring.drive(index)
             elif kind == b"C":
                 self.device.send(b"C", payload)
+            elif kind == b"A":
+                self.armed = True
+                self.note("armed", block=index)
             elif kind == b"S":
                 order = json.loads(payload)
                 self.note("trip", guard="operator", label=order["why"], action=order["action"], block=index)

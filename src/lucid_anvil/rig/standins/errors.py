@@ -56,8 +56,9 @@ class DrawnErrors:
         made = np.ones_like(frequencies, dtype=complex)
         for width, size, turn in self.parts:
             w = half_width(width, frequencies) / 100
-            # The turn goes to zero at very low frequency, as that of a real signal must.
-            made *= (1 + w * size) * np.exp(1j * w * turn * np.minimum(frequencies / 5.0, 1.0))
+            # The turn grows with frequency: a short filter can't turn the phase at low frequency without
+            # spoiling the magnitude there.
+            made *= (1 + w * size) * np.exp(1j * w * turn * np.tanh(frequencies / 2000.0))
         return made
 
 
