@@ -18,7 +18,8 @@ def flat_tops(x: Floats, rate: float, frequency: float) -> bool:
     """Whether the signal stands still at its extreme value, as an overloaded input does.
 
     A coarse converter also shows the crest of a slow sine as equal samples; a run counts only if it is more
-    than twice as long as the quantising step (the smallest difference between values) lets a sine stand.
+    than twice as long as the quantising step (the smallest difference between values) lets a sine stand. Three
+    equal samples are needed: clipping shorter than that, near a fifth of the rate and above, is not seen here.
     """
     low, high = float(x.min()), float(x.max())
     swing = (high - low) / 2
@@ -30,7 +31,7 @@ def flat_tops(x: Floats, rate: float, frequency: float) -> bool:
     still = 2 * np.arccos(np.clip(1 - 1.5 * step / swing, -1, 1)) * rate / (2 * np.pi * frequency)
     for extreme in (low, high):
         run = _longest_run(np.abs(x - extreme) <= 1e-9 * max(abs(extreme), swing))
-        if run >= 4 and run > 2 * still + 2:
+        if run >= 3 and run > 2 * still + 1:
             return True
     return False
 
