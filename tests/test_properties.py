@@ -39,6 +39,7 @@ entries = st.lists(
 )  # fmt: skip
 
 
+@settings(deadline=None)
 @given(entries)
 def test_a_budget_is_no_smaller_than_its_largest_entry_and_no_larger_than_their_sum(rows: list[Entry]) -> None:
     budget = combine(tuple(rows))
@@ -48,12 +49,14 @@ def test_a_budget_is_no_smaller_than_its_largest_entry_and_no_larger_than_their_
     assert budget.dof >= min(e.dof for e in rows) * (1 - 1e-9)
 
 
+@settings(deadline=None)
 @given(entries, st.floats(0.01, 100))
 def test_scaling_all_entries_scales_the_budget(rows: list[Entry], by: float) -> None:
     scaled = tuple(Entry(e.key, e.label, e.half_width * by, e.unit, e.distribution, e.sensitivity, e.dof) for e in rows)
     assert combine(scaled).expanded == pytest.approx(by * combine(tuple(rows)).expanded, rel=1e-9)
 
 
+@settings(deadline=None)
 @given(entries)
 def test_a_ratio_with_itself_keeps_only_what_is_not_common(rows: list[Entry]) -> None:
     unique = tuple({e.key: e for e in rows}.values())
@@ -62,6 +65,7 @@ def test_a_ratio_with_itself_keeps_only_what_is_not_common(rows: list[Entry]) ->
     assert ratio.combined == pytest.approx(wanted, rel=1e-6, abs=1e-9)
 
 
+@settings(deadline=None)
 @given(st.floats(1, 1e7), st.floats(1, 1e7))
 def test_more_degrees_of_freedom_never_widen_the_coverage(a: float, b: float) -> None:
     few, many = sorted((a, b))

@@ -1,0 +1,121 @@
+"""Places of the window on takes that are already there; nothing runs."""
+
+from __future__ import annotations
+
+import datetime
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication, QFileDialog
+from tests.conftest import short_plan
+from tests.test_desktop import until
+
+from lucid_anvil.desktop.docket import PlanRow, TakeRow
+from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.engine.inprocess import play_through
+from lucid_anvil.engine.preparing import plan_as_kept, prepare, rig_as_kept
+from lucid_anvil.folio.accepting import accept_take
+from lucid_anvil.lab.takes import Take, begin_take
+from lucid_anvil.lab.textfiles import dump_yaml
+
+
+def make_take(lab: Any, number: int, status: str = "done", reason: str | None = None) -> Take:
+    """A finished take without raw streams, its finding computed from a play-through."""
+    prepared = prepare(short_plan(lab))
+    played = play_through(prepared)
+    folder = prepared.plan_file.parent / f"take-{number:03d}"
+    take = begin_take(folder, dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
+    events = [
+        {"kind": "begin", "wall": datetime.datetime.now().timestamp(), "temperature": 21.4, "humidity": 46.0},
+        {"kind": "end", "t": 12.0, "status": status, "reason": reason},
+    ]
+    (folder / "events.jsonl").write_text("".join(json.dumps(e) + "\n" for e in events))
+    take.keep(prepared.method.evaluate(played.channels, prepared.settings, played.marks))
+    return take
+
+
+@pytest.fixture
+def window(qapp: Any, demo_lab: Any) -> Iterator[MainWindow]:
+    make_take(demo_lab, 1)
+    make_take(demo_lab, 2, "cut", "Stroke on table at 3.00 s: 0.013 m against a limit of 0.012 m (cut)")
+    made = MainWindow(demo_lab)
+    made.show()
+    made.go("Bench")
+    QApplication.processEvents()
+    yield made
+    until(lambda: not made.bench.aside.open)
+    made.close()
+    QApplication.sendPostedEvents(None, 52)
+    QApplication.processEvents()
+
+
+def rows_of(window: MainWindow, kind: type) -> list[Any]:
+    layout = window.bench.docket.rows
+    found = [layout.itemAt(i).widget() for i in range(layout.count())]
+    return [w for w in found if isinstance(w, kind)]
+
+
+def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, demo_lab: Any) -> None:
+    plans = rows_of(window, PlanRow)
+    assert [p.text for p in plans] == ["Comparison"]
+    assert plans[0].verdict == "outside"  # its newest take was cut
+    window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
+    until(lambda: window.bench.finding is not None)
+    bench = window.bench
+    assert bench.result.word.text() == "inside"
+    assert "take-001 · done" in bench.told.text()
+    assert bench.stage.tabs.now == "deviation"
+    assert bench.stage.charts["deviation"].table["deviation"][0].tolist() == [63.0, 125.0, 160.0, 250.0, 500.0]
+    assert [r.facts["name"] for r in rows_of(window, TakeRow)] == ["take 2", "take 1"]
+    assert [r.chosen for r in rows_of(window, TakeRow)] == [False, True]
+    # A click on the other shows why it was cut, and offers nothing to accept.
+    rows_of(window, TakeRow)[0].clicked.emit(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-002")
+    until(lambda: bench.result.word.text() == "cut")
+    assert "Stroke on table" in bench.result.cut.text()
+    assert not bench.result.box.isVisible()
+    assert "Stroke on table" in bench.events.text()
+
+
+def test_a_point_of_the_course_opens_its_budget(window: MainWindow, demo_lab: Any) -> None:
+    window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
+    until(lambda: window.bench.finding is not None)
+    window.bench.course.chosen.emit(250.0)
+    assert window.bench.stage.tabs.now == "budget"
+    assert window.bench.stage.budget.title.text().startswith("250 Hz")
+    window.bench.stage.choose("phase")
+    window.bench.stage.charts["phase"].on_click(64.0)  # type: ignore[misc]
+    assert window.bench.stage.budget.title.text().startswith("63 Hz")
+
+
+def test_the_lightbox_lays_takes_over_one_another(window: MainWindow) -> None:
+    window.go("Lightbox")
+    box = window.place("Lightbox")
+    assert box.list.count() == 2
+    assert {k for k in box.chart.table if k.startswith("take")} == {"take0", "take1"}
+    box.list.item(1).setCheckState(Qt.CheckState.Unchecked)
+    assert {k for k in box.chart.table if k.startswith("take")} == {"take0"}
+    box.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    assert "Tick takes" in box.hint.text()
+    box.tabs.choose("raw")
+    assert "no such file" in box.hint.text()  # these takes have no raw streams, and that is said
+
+
+def test_the_folio_saves_a_copy(window: MainWindow, demo_lab: Any, tmp_path: Path, monkeypatch: Any) -> None:
+    take = Take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
+    finding = take.finding()
+    assert finding is not None
+    number = accept_take(demo_lab, take, finding, "as found", "K.B.", False)
+    window.go("Folio")
+    folio = window.place("Folio")
+    assert folio.title.text() == f"Certificate {number}"
+    place = tmp_path / "copy.pdf"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(place), ""))
+    folio.save.click()
+    assert place.read_bytes() == (demo_lab.certificates / f"{number}.pdf").read_bytes()
+    window.ledger.reload("GA-11")
+    assert number in [e.last.certificate for e in window.ledger.entries if e.sensor.serial == "GA-11" and e.last]
+    assert "overdue" not in window.ledger.due.text()
