@@ -13,6 +13,7 @@ from ..core.quantities import parse, preferred_frequencies, sensitivity_unit
 from ..formats.recording import Channel
 from ..lab.findings import Finding
 from ..lab.textfiles import Flag, Model, quantity
+from ..rig.model import SourceOfDoubt
 from .base import Axis, CourseItem, Facts, MethodSettings, Performance
 
 Hz = Annotated[float, quantity("Hz")]
@@ -33,16 +34,6 @@ class StepSetting(Model):
         if self.frequency <= 0 or self.start < 0 or self.stop <= self.start:
             raise ValueError("a step needs a frequency above zero and a stop after its start.")
         return self
-
-
-class SourceSetting(Model):
-    """A source of doubt that the lab states: one half-width, or rows of [Hz, half-width]."""
-
-    source: str
-    label: str | None = None
-    half_width: Any
-    distribution: str = "rectangular"
-    correlation: float = 1.0
 
 
 class MultisineSetting(Model):
@@ -70,7 +61,7 @@ class ComparisonSettings(MethodSettings):
     conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
     corridor: list[tuple[Any, Any, Any]] | None = None
 
-    budget: list[SourceSetting] = Field(default_factory=list)
+    budget: list[SourceOfDoubt] = Field(default_factory=list)
     reference_drift: Percent = 0.0
     transverse_sensitivity: dict[str, Percent] = Field(default_factory=dict)
     resolution: dict[str, Annotated[float, quantity("V")]] = Field(default_factory=dict)

@@ -160,6 +160,8 @@ class StandIn(Model):
 
 
 class SourceOfDoubt(Model):
+    """A source of doubt that the lab states: one half-width, or rows of [Hz, half-width]."""
+
     source: str
     label: str | None = None
     half_width: Any
