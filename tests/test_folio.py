@@ -279,3 +279,43 @@ def test_every_stated_file_is_in_the_package() -> None:
         assert (SRC / name).exists()
     html = (SRC / "folio" / "templates" / "certificate.html").read_text(encoding="utf-8")
     assert not re.search(r"https?://", html)
+
+
+def test_a_reference_found_out_of_tolerance_names_the_takes_that_rest_on_it(demo_lab: Any, kept: Take) -> None:
+    """The question that a lab must answer when a reference has drifted (ISO/IEC 17025, 7.10)."""
+    from lucid_anvil.engine.conductor import _tell_ledger
+    from lucid_anvil.lab.ledger import Calibration
+
+    _tell_ledger(kept)
+    ledger = demo_lab.ledger()
+    before = ledger.entry("GA-02").last
+    assert before is not None
+    ledger.append(
+        "GA-02", Calibration(datetime.date.today(), before.sensitivity * 1.05, verdict="outside", certificate="N-9")
+    )
+    assert ledger.entry("GA-02").last.verdict == "outside"  # type: ignore[union-attr]
+    traces = ledger.traces("GA-02")
+    assert [(t["take"], t["role"], t["certificate"]) for t in traces] == [
+        ("jobs/0412/comparison-ga-11/take-001", "reference", before.certificate)
+    ]
+    assert {t["role"] for s in ("GA-11", "GA-21") for t in ledger.traces(s)} == {"unit", "transverse"}
+    # A new plan takes the new calibration and the drift between the two into its doubt.
+    from lucid_anvil.lab import planning
+
+    plan = planning.calibration_plan(demo_lab, "GA-11", today=datetime.date.today() + datetime.timedelta(days=365))
+    settings = plan["steps"][0]["settings"]
+    assert plan["sensors"]["reference"]["certificate"] == "N-9"
+    assert float(settings["reference_drift"].split()[0]) > 4.0
+
+
+def test_what_was_not_accepted_has_no_certificate(demo_lab: Any, kept: Take) -> None:
+    from lucid_anvil.folio.certificate import accepted_of
+
+    assert accepted_of(kept, demo_lab) is None
+    assert accepted_of(kept, None) is None
+    finding = kept.finding()
+    assert finding is not None
+    number = accept_take(demo_lab, kept, finding, "as found", "K.B.", False)
+    accepted = accepted_of(kept, demo_lab)
+    assert accepted is not None
+    assert accepted.certificate == number
