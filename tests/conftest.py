@@ -12,6 +12,11 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import settings as hypothesis_settings
+
+# The same examples every time, and no clock: a machine that pauses must not fail a property.
+hypothesis_settings.register_profile("house", derandomize=True, deadline=None)
+hypothesis_settings.load_profile("house")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
