@@ -15,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from fastapi import Body, Depends, FastAPI, HTTPException, Request, WebSocket
+from fastapi import Body, Depends, FastAPI, HTTPException, Request, WebSocket, WebSocketDisconnect
 
 from ..lab.takes import whole_write
 
@@ -56,7 +56,7 @@ def build_app(token: str, orders: queue.Queue[dict[str, Any]], board: Callable[[
             return
         await socket_.accept()
         last = ""
-        with contextlib.suppress(Exception):
+        with contextlib.suppress(WebSocketDisconnect, ConnectionError):  # the face went away
             while True:
                 text = json.dumps(board(), allow_nan=False, default=float)
                 if text != last:

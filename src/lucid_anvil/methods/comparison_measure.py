@@ -137,12 +137,12 @@ def _check_tones(tones: Sequence[Tone], channel: Channel, settings: ComparisonSe
 def transverse_ratio(prepared: Prepared, tone: ToneResult) -> float | None:
     """Transverse over axial motion at one tone; None where it was not recorded."""
     channel = prepared.transverse
-    if channel is None or not tone.valid:
+    if channel is None or not tone.valid or "sensitivity" not in channel.meta:
         return None
     from ..core.signal.sinefit import fit_tone
 
     x = channel.between(tone.start + tone.settle, tone.stop)
-    sensitivity = float(channel.meta.get("sensitivity", 1.0)) * 1e-3
+    sensitivity = float(channel.meta["sensitivity"]) * 1e-3
     if x.size / channel.rate * tone.frequency < 3:
         return None
     amplitude = abs(fit_tone(x, channel.rate, tone.fitted, refine=False, harmonics=2).phasors[0]) / sensitivity
