@@ -232,14 +232,7 @@ class BenchPlace(QWidget):
         unit = self.prepared.plan.sensors.get("unit")
         if unit is None:
             return None
-        ledger = self.lab.ledger()
-        try:
-            history = ledger.entry(unit.serial).history
-        except BadInput:
-            return None
-        finally:
-            ledger.close()
-        for c in reversed(history):
+        for c in reversed(self.lab.history(unit.serial)):
             if c.points and c.take != str(self.take):
                 x = tuple(float(p[0]) for p in c.points)
                 y = tuple(100 * (float(p[1]) / c.sensitivity - 1) for p in c.points)

@@ -23,6 +23,7 @@ import numpy as np
 
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
+from ..lab.findings import clean_numbers
 from ..lab.takes import Take, begin_take
 from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
@@ -54,7 +55,7 @@ class Conductor:
         self.block, self.rate = prepared.facts.block, prepared.facts.rate
         self.roles = [c.role for c in prepared.rig.channels]
         self.board = Board(title=prepared.plan.title, pace=pace, plan=str(prepared.plan_file))
-        self.shown: dict[str, Any] = self.board.as_json()
+        self.shown: dict[str, Any] = clean_numbers(self.board.as_json())
         self.walk = WalkRound(prepared)
         self.sensed = Sensed()
         self.recorder: Recorder | None = None
@@ -414,12 +415,12 @@ class Conductor:
         if self.recorder:
             board.t = self.recorder.seconds
             board.speed = board.t / max(time.monotonic() - self.began_wall, 1e-3)
-        self.shown = board.as_json()
+        self.shown = clean_numbers(board.as_json())
 
     def _set(self, **changes: Any) -> None:
         for key, value in changes.items():
             setattr(self.board, key, value)
-        self.shown = self.board.as_json()
+        self.shown = clean_numbers(self.board.as_json())
 
     # --- the end ---------------------------------------------------------------------------------------------
 

@@ -162,13 +162,7 @@ def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
     unit = take.plan().sensors.get("unit")
     if lab is None or unit is None:
         return None
-    ledger = lab.ledger()
-    try:
-        history = ledger.entry(unit.serial).history
-    except BadInput:
-        return None
-    finally:
-        ledger.close()
+    history = lab.history(unit.serial)
     wanted = take.folder.resolve()
     return next((c for c in reversed(history) if c.take and Path(c.take).resolve() == wanted), None)
 

@@ -72,16 +72,16 @@ class Finding:
         return next(c for c in self.curves if c.key == key)
 
 
-def _clean(value: Any) -> Any:
+def clean_numbers(value: Any) -> Any:
     """Numbers that JSON can't hold become null."""
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, (list, tuple)):
-        return [_clean(v) for v in value]
+        return [clean_numbers(v) for v in value]
     if isinstance(value, Mapping):
-        return {str(k): _clean(v) for k, v in value.items()}
+        return {str(k): clean_numbers(v) for k, v in value.items()}
     if hasattr(value, "item"):
-        return _clean(value.item())
+        return clean_numbers(value.item())
     return value
 
 
@@ -119,7 +119,7 @@ def as_json(finding: Finding) -> dict[str, Any]:
     }
     if finding.detail is not None:
         made["detail"] = finding.detail
-    return _clean(made)
+    return clean_numbers(made)
 
 
 def to_text(finding: Finding) -> str:

@@ -13,7 +13,7 @@ from ..core.errors import BadInput
 from .textfiles import Model, check, load_yaml
 
 if TYPE_CHECKING:
-    from .ledger import Ledger
+    from .ledger import Calibration, Ledger
 
 
 class LabFacts(Model):
@@ -50,6 +50,14 @@ class Lab:
         if url.startswith("sqlite:///") and not url.startswith("sqlite:////"):
             url = f"sqlite:///{self.folder / url.removeprefix('sqlite:///')}"
         return Ledger(url)
+
+    def history(self, serial: str) -> tuple[Calibration, ...]:
+        """A sensor's calibrations, oldest first; none for a sensor that the ledger does not know."""
+        ledger = self.ledger()
+        try:
+            return next((e.history for e in ledger.entries() if e.sensor.serial == serial), ())
+        finally:
+            ledger.close()
 
     @property
     def note(self) -> Path:
