@@ -162,14 +162,46 @@ def report(
 
 
 @app.command()
-def schema(kind: str = typer.Argument(..., metavar="plan|rig")) -> int:
+def profile(
+    file: Path = typer.Argument(..., metavar="FILE"),
+    rig: Path | None = typer.Option(None, "--rig", metavar="RIG", help="Check it against this rig's shaker too."),
+    json_out: str | None = JsonOut,
+) -> int:
+    """Work out a sine, random or time profile: crossovers, durations, rms, stroke."""
+    from .lab.findings import as_json
+    from .lab.profiles import load_profile
+    from .methods.profile import work_out
+
+    bench = None
+    if rig is not None:
+        from .rig.model import load_rig
+
+        bench = load_rig(rig)
+    loaded = load_profile(file)
+    try:
+        finding = work_out(loaded, file.parent, bench)
+    except BadInput as problem:
+        raise BadInput(f"{file}: {problem}") from None
+    give_json(as_json(finding), json_out)
+    if json_out != "-":
+        show_finding(finding)
+    return EXIT_OF_VERDICT[finding.verdict]
+
+
+@app.command()
+def schema(kind: str = typer.Argument(..., metavar="plan|rig|profile")) -> int:
     """Print the JSON Schema of a file that people write."""
     if kind == "plan":
         from .lab.plans import Plan as Wanted
     elif kind == "rig":
         from .rig.model import Rig as Wanted  # type: ignore[assignment]
+    elif kind == "profile":
+        from .lab.profiles import json_schema
+
+        print(json.dumps(json_schema(), ensure_ascii=False, indent=1))
+        return OK
     else:
-        raise BadInput(f"There is no schema '{kind}'; there are plan and rig.")
+        raise BadInput(f"There is no schema '{kind}'; there are plan, rig and profile.")
     print(json.dumps(Wanted.model_json_schema(by_alias=True), ensure_ascii=False, indent=1))
     return OK
 

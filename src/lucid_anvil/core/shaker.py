@@ -14,8 +14,19 @@ from .signal.sinefit import Complexes, Floats
 
 
 @dataclass(frozen=True)
+class Mode:
+    """One mode of an article: a mass on a spring upon the table."""
+
+    mass: float
+    """kg"""
+    frequency: float
+    """Hz, with the table held"""
+    quality: float
+
+
+@dataclass(frozen=True)
 class Shaker:
-    """Parameters in SI units. Frequencies are those of the moving element as loaded."""
+    """Parameters in SI units. Frequencies are those of the moving element as loaded, the modes' masses among it."""
 
     moving_mass: float
     """kg, table, coil and what is mounted."""
@@ -32,12 +43,14 @@ class Shaker:
     inductance: float
     amplifier_gain: float
     """V/V from source to coil."""
+    modes: tuple[Mode, ...] = ()
 
     def state_space(self) -> tuple[Floats, Floats, Floats, Floats]:
         """A, B, C, D with the source voltage in; out: table acceleration [m/s²], coil current [A],
-        table displacement [m], coil voltage [V]. States: current, coil and table displacement and velocity."""
+        table displacement [m], coil voltage [V], then each mode's acceleration [m/s²]. States: current, coil and
+        table displacement and velocity, then displacement and velocity of each mode."""
         m_coil = self.moving_mass * self.coil_share
-        m_table = self.moving_mass - m_coil
+        m_table = self.moving_mass - m_coil - sum(m.mass for m in self.modes)
         k_s = self.moving_mass * (2 * np.pi * self.suspension_frequency) ** 2
         c_s = 2 * self.suspension_damping * self.moving_mass * 2 * np.pi * self.suspension_frequency
         reduced = m_coil * m_table / self.moving_mass
@@ -53,18 +66,38 @@ class Shaker:
                 [0, k_a / m_table, c_a / m_table, -(k_a + k_s) / m_table, -(c_a + c_s) / m_table],
             ]
         )
-        b = np.array([self.amplifier_gain / ind, 0, 0, 0, 0])
-        c = np.array([a[4], [1, 0, 0, 0, 0], [0, 0, 0, 1, 0], [0, 0, 0, 0, 0]])
-        d = np.array([0, 0, 0, self.amplifier_gain])
-        return a, b, c, d
+        count = 5 + 2 * len(self.modes)
+        whole = np.zeros((count, count))
+        whole[:5, :5] = a
+        for i, mode in enumerate(self.modes):
+            at = 5 + 2 * i
+            k = mode.mass * (2 * np.pi * mode.frequency) ** 2
+            r_m = mode.mass * 2 * np.pi * mode.frequency / mode.quality
+            whole[at, at + 1] = 1
+            for row, mass, sign in ((at + 1, mode.mass, 1.0), (4, m_table, -1.0)):
+                whole[row, at] -= sign * k / mass
+                whole[row, at + 1] -= sign * r_m / mass
+                whole[row, 3] += sign * k / mass
+                whole[row, 4] += sign * r_m / mass
+        b = np.zeros(count)
+        b[0] = self.amplifier_gain / ind
+        c = np.zeros((4 + len(self.modes), count))
+        c[0], c[1, 0], c[2, 3] = whole[4], 1.0, 1.0
+        for i in range(len(self.modes)):
+            c[4 + i] = whole[6 + 2 * i]
+        d = np.zeros(4 + len(self.modes))
+        d[3] = self.amplifier_gain
+        return whole, b, c, d
 
     def response(self, frequencies: Floats) -> Complexes:
-        """Per volt at the source; shape (4, frequencies): acceleration, current, displacement, coil voltage."""
+        """Per volt at the source; shape (4 + modes, frequencies): acceleration, current, displacement, coil voltage,
+        then each mode's acceleration."""
         a, b, c, d = self.state_space()
         f = np.atleast_1d(np.asarray(frequencies, dtype=float))
         s = 2j * np.pi * f
-        system = s[:, None, None] * np.eye(5) - a
-        x = np.linalg.solve(system, np.broadcast_to(b.astype(complex)[:, None], (f.size, 5, 1)))[:, :, 0]
+        n = b.size
+        system = s[:, None, None] * np.eye(n) - a
+        x = np.linalg.solve(system, np.broadcast_to(b.astype(complex)[:, None], (f.size, n, 1)))[:, :, 0]
         return (x @ c.T + d).T
 
 

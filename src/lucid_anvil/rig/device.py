@@ -18,7 +18,9 @@ import numpy as np
 
 from ..core.signal.sinefit import Floats
 
-_HEAD = struct.Struct("<qddd")
+_HEAD = struct.Struct("<qdddq")
+INTERLOCKS = ("cooling", "field supply", "emergency stop")
+"""What the bits of `InputBlock.interlock` mean, from the lowest; a bit that is set says that it is not well."""
 
 
 @dataclass(frozen=True)
@@ -32,11 +34,12 @@ class InputBlock:
     temperature: float
     humidity: float
     supply: float
+    interlock: int = 0
 
     def pack(self) -> bytes:
         return b"".join(
             (
-                _HEAD.pack(self.index, self.temperature, self.humidity, self.supply),
+                _HEAD.pack(self.index, self.temperature, self.humidity, self.supply, self.interlock),
                 self.overload.astype(np.uint8).tobytes(),
                 self.bias.astype("<f8").tobytes(),
                 np.ascontiguousarray(self.samples, dtype="<f8").tobytes(),
@@ -46,12 +49,14 @@ class InputBlock:
 
 def unpack(held: bytes, channels: int, block: int) -> InputBlock:
     """The block again, from its bytes."""
-    index, temperature, humidity, supply = _HEAD.unpack_from(held)
+    index, temperature, humidity, supply, interlock = _HEAD.unpack_from(held)
     at = _HEAD.size
     overload = np.frombuffer(held, np.uint8, channels, at).astype(bool)
     bias = np.frombuffer(held, "<f8", channels, at + channels)
     samples = np.frombuffer(held, "<f8", (channels + 1) * block, at + channels + 8 * channels)
-    return InputBlock(index, samples.reshape(channels + 1, block), overload, bias, temperature, humidity, supply)
+    return InputBlock(
+        index, samples.reshape(channels + 1, block), overload, bias, temperature, humidity, supply, interlock
+    )
 
 
 class Wire:

@@ -50,7 +50,10 @@ class ShakerPart(Model):
     model: str = "stand-in shaker"
     serial: str = ""
     moving_mass: Annotated[float, quantity("kg")] = 0.22
+    payload: Annotated[float, quantity("kg")] = 0.0
+    """Article and fixture upon the table."""
     coil_share: float = Field(default=0.35, gt=0, lt=1)
+    """Of the moving mass without payload."""
     suspension_frequency: Hz = 18.0
     suspension_damping: Percent = 12.0
     armature_frequency: Hz = 13500.0
@@ -63,13 +66,15 @@ class ShakerPart(Model):
     force: Annotated[float, quantity("N")] = 120.0
     current: Annotated[float, quantity("A")] = 14.0
     acceleration: Annotated[float, quantity("m/s^2")] = 600.0
+    lowest: Hz = 5.0
+    highest: Hz = 12000.0
     transverse: Percent = 2.0
     transverse_resonance: Hz = 6100.0
     transverse_quality: float = Field(default=4.0, gt=0)
 
     def shaker(self, gain: float) -> Shaker:
         return Shaker(
-            self.moving_mass, self.coil_share, self.suspension_frequency, self.suspension_damping / 100,
+            self.moving_mass + self.payload, self.coil_share * self.moving_mass / (self.moving_mass + self.payload), self.suspension_frequency, self.suspension_damping / 100,
             self.armature_frequency, self.armature_damping / 100, self.force_factor, self.resistance,
             self.inductance, gain,
         )  # fmt: skip
@@ -112,6 +117,8 @@ class ChannelPart(Model):
     sensor: str | None = None
     """Serial number of a sensor, in the ledger and among the stand-ins."""
     axis: Literal["axial", "transverse"] = "axial"
+    on: str = "table"
+    """Where the sensor sits: table, or mode1, mode2, ... of the stand-in article."""
     supply: Flag = True
     conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
     scale: Annotated[float, quantity("V/A")] = 0.1
@@ -130,7 +137,7 @@ class Fault(Model):
     at: Seconds
     kind: Literal[
         "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
-        "supply_sag", "hang",
+        "supply_sag", "hang", "cooling", "field", "emergency_stop", "disk_full",
     ]  # fmt: skip
     channel: str = "unit"
     lasts: Seconds = 1e9
@@ -145,11 +152,39 @@ class Room(Model):
     """°C within which calibrations may be done."""
 
 
+class ArticleMode(Model):
+    """One mode of the stand-in article."""
+
+    mass: Annotated[float, quantity("kg")]
+    frequency: Hz
+    quality: float = Field(default=20.0, gt=0.5, le=200)
+    drift: Percent = 0.0
+    """of its frequency, a minute; it may be negative"""
+    softening: Percent = 0.0
+    """by which its frequency is lower when its mass moves with 100 m/s² rms"""
+
+
+class Rattle(Model):
+    """A contact that opens when the table moves harder than a threshold and rings when it closes."""
+
+    above: Annotated[float, quantity("m/s^2")]
+    size: float = 0.2
+    frequency: Hz = 2300.0
+
+
+class Article(Model):
+    """What stands on the stand-in shaker; the modes' masses are part of the payload."""
+
+    modes: list[ArticleMode] = Field(default_factory=list, max_length=4)
+    rattle: Rattle | None = None
+
+
 class StandIn(Model):
     """What only stand-ins have: the truth of each sensor, seeds and faults."""
 
     seed: int = 1
     sensors: dict[str, SensorPart] = Field(default_factory=dict)
+    article: Article = Field(default_factory=Article)
     faults: list[Fault] = Field(default_factory=list)
     physics: Flag = True
     """Off: inputs are the source times a factor, to measure how fast everything else is."""
@@ -172,7 +207,10 @@ class SourceOfDoubt(Model):
 class GuardPart(Model):
     """One guard. `limit` is in the unit of what is watched."""
 
-    watch: Literal["drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late"]
+    watch: Literal[
+        "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
+        "interlock",
+    ]  # fmt: skip
     action: Literal["note", "hold", "ease", "cut"] = "cut"
     limit: Any = None
     channel: str | None = None
@@ -207,6 +245,12 @@ class Rig(Model):
         for c in self.channels:
             if c.sensor is not None and c.sensor not in self.standin.sensors:
                 raise ValueError(f"the stand-in sensor '{c.sensor}' of channel '{c.role}' is not described.")
+            places = ["table", *(f"mode{i + 1}" for i in range(len(self.standin.article.modes)))]
+            if c.on not in places:
+                raise ValueError(f"channel '{c.role}' sits on '{c.on}': there are {', '.join(places)}.")
+        modes = sum(m.mass for m in self.standin.article.modes)
+        if modes >= self.shaker.payload > 0 or (modes and not self.shaker.payload):
+            raise ValueError("the modes' masses are part of the shaker's payload: raise the payload.")
         return self
 
     def channel(self, role: str) -> ChannelPart:
@@ -217,6 +261,10 @@ class Rig(Model):
 
     def capability_lines(self) -> Capability:
         return self.shaker.capability(self.amplifier.clip, self.front_end.source_range)
+
+    def band(self) -> tuple[float, float]:
+        """Hz between which the shaker may be driven."""
+        return self.shaker.lowest, min(self.shaker.highest, 0.45 * self.front_end.rate)
 
     @property
     def is_standin(self) -> bool:

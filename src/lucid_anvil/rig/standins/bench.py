@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 
 import numpy as np
 
+from ...core.shaker import Mode, Shaker
 from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
@@ -81,13 +83,60 @@ class StandInSensor:
         return x, bias if self.part.supply else float("nan")
 
 
+class StandInArticle:
+    """The article's modes as they stand now: a mode softens with its own motion and drifts with time."""
+
+    def __init__(self, rig: Rig) -> None:
+        self.rig, self.parts = rig, rig.standin.article.modes
+        self.frequencies = [m.frequency for m in self.parts]
+        self.level = np.zeros(len(self.parts))
+        """m/s² rms of each mode's mass, over about half a second"""
+        self.share = min(rig.front_end.block / rig.front_end.rate / 0.5, 1.0)
+        held = rig.standin.article.rattle
+        self.ring = resonance(held.frequency, 12.0, rig.front_end.rate) if held else None
+
+    def plant(self) -> Shaker:
+        """The shaker with the modes at their present frequencies."""
+        modes = tuple(Mode(m.mass, f, m.quality) for m, f in zip(self.parts, self.frequencies, strict=True))
+        return dataclasses.replace(self.rig.plant(), modes=modes)
+
+    def moved(self, t: float) -> bool:
+        """Whether a frequency changed; learns the present ones."""
+        now = [
+            m.frequency * (1 + m.drift / 100 * t / 60) * (1 - m.softening / 100 * level / 100)
+            for m, level in zip(self.parts, self.level, strict=True)
+        ]
+        if all(abs(a / b - 1) < 1e-5 for a, b in zip(now, self.frequencies, strict=True)):
+            return False
+        self.frequencies = now
+        return True
+
+    def learn(self, moved: Floats) -> None:
+        """Take in a block of the modes' accelerations (modes, n)."""
+        if len(self.parts):
+            now = np.sqrt(np.mean(moved**2, axis=1))
+            self.level += self.share * (now - self.level)
+
+    def rattled(self, acceleration: Floats) -> Floats:
+        """The table's acceleration with what a loose contact adds: a ring at each closing."""
+        held = self.rig.standin.article.rattle
+        if held is None or self.ring is None:
+            return acceleration
+        over = acceleration > held.above
+        closing = np.diff(over.astype(float), prepend=0.0) < 0
+        hits = np.where(closing, held.size * np.maximum(np.max(np.abs(acceleration)) - held.above, 0.0), 0.0)
+        ringing = self.ring(hits * self.rig.front_end.rate / (2 * np.pi * held.frequency))
+        return acceleration + ringing
+
+
 class StandInBench:
     """The whole bench behind the front end; `play` takes a block of source volts and gives a block of inputs."""
 
     def __init__(self, rig: Rig) -> None:
         self.rig = rig
         self.rate, self.block = rig.front_end.rate, rig.front_end.block
-        self.motion = Modal(*rig.plant().state_space(), self.rate)
+        self.article = StandInArticle(rig)
+        self.motion = Modal(*self.article.plant().state_space(), self.rate)
         self.sideways = resonance(rig.shaker.transverse_resonance, rig.shaker.transverse_quality, self.rate)
         seed = rig.standin.seed
         self.sensors = {c.role: StandInSensor(rig, c, seed) for c in rig.channels if c.kind == "acceleration"}
@@ -120,18 +169,24 @@ class StandInBench:
         faults = [f for f in self.rig.standin.faults if f.at <= t[-1] and t[0] <= f.at + f.lasts]
         u = self._amplified(source) if not self.insert else np.zeros(self.block)
         for fault in faults:
-            if fault.kind == "amplifier_trip":
+            if fault.kind in ("amplifier_trip", "field", "emergency_stop"):
                 u = np.where(t >= fault.at, 0.0, u)
         if self.rig.amplifier.hum:
             u = u + self.rig.amplifier.hum / self.rig.amplifier.gain * np.sin(2 * np.pi * 50 * t)
-        acceleration, current, _displacement, _voltage = self.motion(u)
+        if self.article.moved(t[0]):
+            self.motion.become(*self.article.plant().state_space())
+        moved = self.motion(u)
+        acceleration, current = moved[0], moved[1]
+        self.article.learn(moved[4:])
+        acceleration = self.article.rattled(acceleration)
         across = self.rig.shaker.transverse / 100 * self.sideways(acceleration)
         samples = np.empty((len(self.rig.channels) + 1, self.block))
         bias = np.full(len(self.rig.channels), np.nan)
         overload = np.zeros(len(self.rig.channels), dtype=bool)
         for i, part in enumerate(self.rig.channels):
             if part.kind == "acceleration":
-                x, bias[i] = self.sensors[part.role](acceleration, across, faults, t)
+                here = acceleration if part.on == "table" else moved[3 + int(part.on.removeprefix("mode"))]
+                x, bias[i] = self.sensors[part.role](here, across, faults, t)
                 if self.insert:
                     gain = 1 + self.rig.standin.input_gains.get(part.role, 0.0) / 100
                     x = x + 0.5 * gain * self.delays[part.role](source)
@@ -144,8 +199,12 @@ class StandInBench:
         for fault in faults:
             if fault.kind == "supply_sag":
                 supply -= 25.0 * fault.size
+        room = self.rig.room
+        interlock = 0
+        for bit, kind in enumerate(("cooling", "field", "emergency_stop")):
+            interlock |= any(f.kind == kind for f in faults) << bit
         return InputBlock(
-            self.index - 1, samples, overload, bias, self.rig.room.temperature, self.rig.room.humidity, supply
+            self.index - 1, samples, overload, bias, room.temperature, room.humidity, supply, interlock
         )
 
     def _echo(self, source: Floats) -> InputBlock:

@@ -88,25 +88,40 @@ def resonance(frequency: float, quality: float, rate: float) -> Recursive:
 
 
 class Modal:
-    """A linear system dx/dt = A·x + b·u, y = C·x + d·u, run in its modes: exact for a drive held over a sample."""
+    """A linear system dx/dt = A·x + b·u, y = C·x + d·u, run in its modes: exact for a drive held over a sample.
+
+    The system may be exchanged between blocks; displacements, velocities and currents go on where they were.
+    """
 
     def __init__(self, a: Floats, b: Floats, c: Floats, d: Floats, rate: float) -> None:
+        self.rate = rate
+        self.state = np.zeros(0, dtype=complex)
+        self.become(a, b, c, d)
+
+    def become(self, a: Floats, b: Floats, c: Floats, d: Floats) -> None:
+        """Take on another system of the same order."""
+        physical = self.physical() if self.state.size else None
         poles, shapes = np.linalg.eig(a)
-        gains = np.linalg.solve(shapes, b.astype(complex))
+        inverse = np.linalg.inv(shapes)
+        gains = inverse @ b
         keep = poles.imag >= 0
-        self.poles = np.exp(poles[keep] / rate)
-        self.inputs = gains[keep] * (self.poles - 1) / poles[keep]
         # A conjugate pair is run once and counted twice.
-        self.outputs = c @ shapes[:, keep] * np.where(poles[keep].imag > 0, 2.0, 1.0)
+        self.shapes = shapes[:, keep] * np.where(poles[keep].imag > 0, 2.0, 1.0)
+        self.poles = np.exp(poles[keep] / self.rate)
+        self.inputs = gains[keep] * (self.poles - 1) / poles[keep]
+        self.outputs = c @ self.shapes
         self.direct = d
-        self.state = np.zeros(self.poles.size, dtype=complex)
+        self.state = np.zeros(self.poles.size, dtype=complex) if physical is None else (inverse @ physical)[keep]
+
+    def physical(self) -> Floats:
+        """The state x as it stands."""
+        return (self.shapes @ self.state).real
 
     def __call__(self, u: Floats) -> Floats:
         """Outputs for a block of input; shape (outputs, block)."""
-        made = np.outer(self.direct, u)
+        waves = np.empty((self.poles.size, u.size), dtype=complex)
         for i, pole in enumerate(self.poles):
             # The state is the one before each sample's drive acts, so that y[k] knows u up to k-1.
             z = lfilter([0.0, 1.0], [1.0, -pole], self.inputs[i] * u, zi=[self.state[i]])
-            wave, self.state[i] = z[0], z[1][0]
-            made += (self.outputs[:, i][:, None] * wave[None, :]).real
-        return made
+            waves[i], self.state[i] = z[0], z[1][0]
+        return self.outputs.real @ waves.real - self.outputs.imag @ waves.imag + np.outer(self.direct, u)

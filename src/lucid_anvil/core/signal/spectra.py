@@ -1,0 +1,119 @@
+"""Averaged spectra in one pass with constant memory: auto and cross, for many channels at once.
+
+Welch's method (IEEE Trans. Audio Electroacoust. AU-15, 1967); response functions and coherence after
+Bendat & Piersol, Random Data, chapter 6.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from .sinefit import Complexes, Floats
+
+
+def hann(n: int) -> Floats:
+    """Periodic Hann window."""
+    return 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(n) / n)
+
+
+def noise_bandwidth(window: Floats) -> float:
+    """Equivalent noise bandwidth in lines: n·Σw²/(Σw)²; 1.5 for Hann."""
+    return float(window.size * np.sum(window**2) / np.sum(window) ** 2)
+
+
+def degrees_of_freedom(window: Floats, hop: int, frames: int) -> float:
+    """Effective degrees of freedom of an average of overlapping frames (Welch 1967, eq. 16 ff.)."""
+    if frames < 1:
+        return 0.0
+    power = np.sum(window**2)
+    total = 1.0
+    for k in range(1, min(frames, int(np.ceil(window.size / hop)))):
+        rho = (np.sum(window[k * hop :] * window[: window.size - k * hop]) / power) ** 2
+        total += 2 * (frames - k) / frames * rho
+    return 2 * frames / total
+
+
+@dataclass(frozen=True)
+class Spectra:
+    """What an average gave. Densities in unit²/Hz; cross spectra conj(reference)·channel."""
+
+    frequency: Floats
+    auto: Floats
+    """(channels, lines)"""
+    cross: Complexes
+    """(channels, lines), against the reference channel"""
+    reference: int
+    frames: int
+    dof: float
+
+    def response(self) -> Complexes:
+        """H1 of every channel re the reference channel, which must be clean."""
+        return self.cross / np.maximum(self.auto[self.reference], 1e-300)
+
+    def coherence(self) -> Floats:
+        held = self.auto * self.auto[self.reference]
+        return np.abs(self.cross) ** 2 / np.maximum(held, 1e-300)
+
+
+class Averager:
+    """Welch average fed block by block."""
+
+    def __init__(
+        self, channels: int, rate: float, frame: int, overlap: float = 0.5, reference: int = 0,
+        forget: float | None = None,
+    ) -> None:  # fmt: skip
+        """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one."""
+        self.rate, self.frame, self.reference = rate, frame, reference
+        self.hop = max(int(round(frame * (1 - overlap))), 1)
+        self.window = hann(frame)
+        self.forget = forget
+        lines = frame // 2 + 1
+        self.auto = np.zeros((channels, lines))
+        self.cross = np.zeros((channels, lines), dtype=complex)
+        self.held = np.zeros((channels, 0))
+        self.frames = 0
+        self.scale = 2 / (rate * np.sum(self.window**2))
+
+    def feed(self, x: Floats) -> int:
+        """One block (channels, n); how many frames it completed."""
+        self.held = np.concatenate([self.held, x], axis=1)
+        made = 0
+        while self.held.shape[1] >= self.frame:
+            piece = self.held[:, : self.frame]
+            y = np.fft.rfft((piece - piece.mean(axis=1, keepdims=True)) * self.window, axis=1)
+            auto, cross = np.abs(y) ** 2, np.conj(y[self.reference]) * y
+            self.frames += 1
+            weight = 1 / self.frames if self.forget is None else max(self.forget, 1 / self.frames)
+            self.auto += weight * (auto - self.auto)
+            self.cross += weight * (cross - self.cross)
+            self.held = self.held[:, self.hop :]
+            made += 1
+        return made
+
+    @property
+    def dof(self) -> float:
+        if self.forget is None:
+            return degrees_of_freedom(self.window, self.hop, self.frames)
+        alike = min((2 - self.forget) / self.forget, float(self.frames))
+        return degrees_of_freedom(self.window, self.hop, max(int(alike), 1))
+
+    def spectra(self) -> Spectra:
+        f = np.fft.rfftfreq(self.frame, 1 / self.rate)
+        return Spectra(f, self.auto * self.scale, self.cross * self.scale, self.reference, self.frames, self.dof)
+
+
+def averaged(pieces: Iterable[Floats], channels: int, rate: float, frame: int, overlap: float = 0.5,
+             reference: int = 0) -> Spectra:  # fmt: skip
+    """Spectra of a whole record given in pieces (channels, n)."""
+    made = Averager(channels, rate, frame, overlap, reference)
+    for piece in pieces:
+        made.feed(piece)
+    return made.spectra()
+
+
+def frame_for(rate: float, spacing: float) -> int:
+    """Samples of a frame whose lines are `spacing` [Hz] apart, even."""
+    return max(2 * int(round(rate / spacing / 2)), 16)
