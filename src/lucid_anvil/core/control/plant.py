@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
 from ..signal.sinefit import Complexes, Floats
-from ..signal.spectra import Averager
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class LoopResponse:
-    """Response of each channel per volt at the source, with its coherence."""
+    """Response of each channel per volt at the source, with its coherence. Lines are evenly spaced from zero."""
 
     frequency: Floats
     response: Complexes
@@ -23,13 +23,32 @@ class LoopResponse:
     delay: float
     """s from source to the first channel"""
 
-    def magnitude(self, channel: int, frequency: Floats | float) -> Floats:
-        """|H| at any frequency, straight on log axes between the lines that can be believed."""
-        good = (self.frequency > 0) & (self.coherence[channel] > 0.3)
-        if good.sum() < 2:
-            good = self.frequency > 0
-        x, y = np.log(self.frequency[good]), np.log(np.maximum(np.abs(self.response[channel][good]), 1e-12))
-        return np.asarray(np.exp(np.interp(np.log(frequency), x, y)))
+    def at(self, channel: int, frequency: float) -> complex:
+        """H at a frequency [Hz], straight between magnitudes and between unwrapped phases of neighbouring lines."""
+        x = frequency / (self.frequency[1] - self.frequency[0])
+        i = int(np.clip(np.floor(x), 1, self.frequency.size - 2))
+        a, b = self.smoothed[channel, i], self.smoothed[channel, i + 1]
+        share = min(max(x - i, 0.0), 1.0)
+        if a == 0 or b == 0:
+            return complex(a or b or 1e-9)
+        return complex(a * (b / a) ** share)
+
+    def magnitude(self, channel: int, frequency: float) -> float:
+        return abs(self.at(channel, frequency))
+
+    @cached_property
+    def smoothed(self) -> Complexes:
+        """H with the lines that can't be believed bridged in log-magnitude and phase."""
+        made = self.response.copy()
+        for i, row in enumerate(made):
+            good = np.flatnonzero(self.coherence[i] > 0.5)
+            if good.size < 2:
+                continue
+            x = np.arange(row.size)
+            size = np.exp(np.interp(x, good, np.log(np.maximum(np.abs(row[good]), 1e-12))))
+            turn = np.interp(x, good, np.unwrap(np.angle(row[good])))
+            made[i] = size * np.exp(1j * turn)
+        return made
 
     def phase(self, channel: int, frequency: float) -> float:
         """rad"""
@@ -37,16 +56,40 @@ class LoopResponse:
         return float(np.angle(self.response[channel, i]))
 
 
-def estimate(drive: Floats, channels: Floats, rest: Floats, rate: float, spacing: float) -> LoopResponse:
-    """From one noise burst: `drive` (n,) volts as played, `channels` (c, n), `rest` (c, m) before it, all sampled
-    together at `rate` [Hz]; `spacing` [Hz] of the lines."""
-    frame = int(min(2 ** np.ceil(np.log2(rate / spacing)), 2 ** np.floor(np.log2(drive.size / 2.5))))
-    made = Averager(channels.shape[0] + 1, rate, frame, 0.75)
-    made.feed(np.vstack([drive, channels]))
-    held = made.spectra()
-    h = held.response()[1:]
+def periodic_noise(n: int, rate: float, low: float, high: float, rng: np.random.Generator) -> Floats:
+    """One period of pseudo-random noise, unit rms, level between `low` and `high` [Hz], rolled off beyond. Repeated,
+    it shows a response without leakage, however sharp the modes are."""
+    f = np.fft.rfftfreq(n, 1 / rate)
+    shape = np.where(f > 0, 1.0, 0.0)
+    with np.errstate(divide="ignore"):
+        shape = shape / np.sqrt(1 + (low * 0.7 / np.where(f > 0, f, np.inf)) ** 8) / np.sqrt(1 + (f / (high * 1.2)) ** 8)
+    shape[f < 0.35 * low] = 0
+    x = np.fft.irfft(shape * np.exp(2j * np.pi * rng.random(f.size)), n)
+    return np.asarray(x / np.std(x))
+
+
+def estimate(drive: Floats, channels: Floats, rest: Floats, rate: float, period: int) -> LoopResponse:
+    """From a burst of periodic noise: `drive` (n,) volts as played, `channels` (c, n), both steady over whole
+    periods of `period` samples, two at least; `rest` (c, m) with nothing driven. Coherence from how far the periods
+    differ (ISO 7626-2)."""
+    count = drive.size // period
+    x = np.vstack([drive, channels])[:, : count * period].reshape(channels.shape[0] + 1, count, period)
+    y = np.fft.rfft(x, axis=2)
+    mean = y.mean(axis=1)
+    spread = np.sum(np.abs(y - mean[:, None]) ** 2, axis=1) / max(count - 1, 1)
+    f = np.fft.rfftfreq(period, 1 / rate)
+    driven = np.abs(mean[0]) > 1e-3 * np.abs(mean[0]).max()
+    h = np.where(driven, mean[1:] / np.where(driven, mean[0], 1), 0)
+    power = np.abs(mean[1:]) ** 2
+    # The mean of `count` periods still holds a share of the spread.
+    coherence = np.where(driven, np.clip((power - spread[1:] / count) / np.maximum(power + spread[1:], 1e-300), 0, 1), 0)
     noise = np.std(rest, axis=1) if rest.size else np.zeros(channels.shape[0])
-    return LoopResponse(held.frequency, h, held.coherence()[1:], noise, _delay(held.frequency, h[0], held.coherence()[1]))
+    if rest.shape[1] >= period:
+        # Hum repeats as the burst does, so only the bench at rest gives it away.
+        still = np.abs(np.fft.rfft(rest[:, -period:], axis=1)) ** 2
+        wide = np.maximum(still, np.maximum(np.roll(still, 1, axis=1), np.roll(still, -1, axis=1)))
+        coherence = coherence * np.clip(1 - wide / np.maximum(power, 1e-300), 0, 1) ** 25
+    return LoopResponse(f, h, coherence, noise, _delay(f, h[0], coherence[0]))
 
 
 def _delay(f: Floats, h: Complexes, coherence: Floats) -> float:
