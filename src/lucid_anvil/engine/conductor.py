@@ -15,6 +15,7 @@ import time
 import traceback
 from concurrent.futures import Future, ProcessPoolExecutor
 from dataclasses import asdict
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +41,8 @@ from .walkround import Sensed, WalkRound
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
 PICTURES_EVERY = 0.08
+READABLE = ("tone", "multisine", "sine", "random", "history")
+"""Marks that say that there is something to be read."""
 FORSAKEN = 600.0
 """s after which a walk-round that no face looks at any more is ended; nothing is driven in it."""
 
@@ -76,7 +79,11 @@ class Conductor:
         """Blocks still to record after the end."""
         self.status = "done"
         self.recent: list[Floats] = []
+        self.wishes: list[dict[str, Any]] = []
+        """Orders of the operator that the method has not seen yet."""
         self.made: Recorder | None = None
+        self.traced = -1
+        """Item of the course that the board's trace belongs to."""
         self.dismissed = False
         self.forsaken = forsaken
         self.looked_at = time.monotonic()
@@ -105,6 +112,7 @@ class Conductor:
                 "--rig", str(self.prepared.rig_file), "--ring", self.ring.name, "--pace", self.pace,
                 "--log", str(work / "guards.jsonl"),
                 "--sensitivities", json.dumps(dict(self.prepared.facts.sensitivity)),
+                "--control", json.dumps(self.prepared.control()),
             ],
             pass_fds=[theirs.fileno()],
         )  # fmt: skip
@@ -178,11 +186,15 @@ class Conductor:
         """Answer one input block. True: it was the last."""
         index = int(message["i"])
         rows = self.ring.input(index)
-        samples = {role: rows[i] for i, role in enumerate(self.roles)}
-        drive, expect = self._drive_for(index, samples, message)
+        samples = {role: rows[i] for i, role in enumerate([*self.roles, "drive"])}
+        drive, expect, bounds = self._drive_for(index, samples, message)
         self.ring.put_drive(index + LEAD, drive)
+        none = float("nan")
         with contextlib.suppress(OSError):
-            self.wire.send(b"D", struct.pack("<qd", index + LEAD, float("nan") if expect is None else expect))
+            self.wire.send(
+                b"D",
+                struct.pack("<qdddd", index + LEAD, none if expect is None else expect, *(bounds or (none, none, none))),
+            )
         self.rooms = [Room(**r) for r in message["rooms"]]
         if self.recorder:
             self.recorder.write(rows)
@@ -190,7 +202,7 @@ class Conductor:
             self._tripped(Trip(**held), index)
         bias = {r: b for r, b in zip(self.roles, message["bias"], strict=True) if b is not None}
         if self.board.state == "walk-round":
-            self.sensed.learn(samples, bias, message["room"][0])
+            self.sensed.learn(samples, bias, message["room"][0], int(message.get("interlock", 0)))
         self._take_orders()
         self.recent = [*self.recent[-5:], rows]
         now = time.monotonic()
@@ -201,29 +213,31 @@ class Conductor:
 
     def _drive_for(
         self, index: int, samples: dict[str, Floats], message: dict[str, Any]
-    ) -> tuple[Floats, float | None]:
+    ) -> tuple[Floats, float | None, tuple[float, float, float] | None]:
         """Ask the method, if it is running, for the drive of block index + 2."""
         if self.board.state != "running" or self.performance is None:
-            return np.zeros(self.block), None
+            return np.zeros(self.block), None, None
         local = index - self.first
         if local < 0:
-            return np.zeros(self.block), None
+            return np.zeros(self.block), None, None
         result = None
         if self.job is not None and self.job.done():
             result, self.job = self.job.result(), None
         elif self.inline_result is not None:
             result, self.inline_result = self.inline_result, None
-        got = Got(local, local * self.block / self.rate, samples, frozenset(message["overload"]), result)
+        got = Got(local, local * self.block / self.rate, samples, frozenset(message["overload"]), result,
+                  tuple(self.wishes))  # fmt: skip
+        self.wishes.clear()
         try:
             want = next(self.performance) if self.want is None else self.performance.send(got)
         except StopIteration:
             self.performance = None
             self._set(state="easing")
             self.tail = LEAD + 2
-            return np.zeros(self.block), None
+            return np.zeros(self.block), None, None
         self.want = want
         self._heed(want, local)
-        return want.drive, want.expect
+        return want.drive, want.expect, want.bounds
 
     def _heed(self, want: Want, local: int) -> None:
         """Marks, pictures, work and settings that came with a turn."""
@@ -235,18 +249,49 @@ class Conductor:
         if want.live is not None:
             live = dict(want.live)
             point = live.pop("point", None)
+            if "f" in live:
+                self._trace(live)
+            if "probe" in live:
+                self.board.probe = live.pop("probe")
             if point is not None:
                 self.board.points = [p for p in self.board.points if p["frequency"] != point["frequency"]] + [point]
             self.board.live = live
         if want.settings:
             for name, value in want.settings.items():
                 self.wire.send_json(b"C", {"name": name, "value": value})
+        if want.trip is not None:
+            self._asked_for_trip(want.trip, local)
         if want.compute is not None:
             work, given = want.compute
             if self.worker is not None:
                 self.job = self.worker.submit(work, *given)
             else:
                 self.inline_result = work(*given)
+
+    def _trace(self, live: dict[str, Any]) -> None:
+        """Grow the measured curve of the stretch that runs: one point a step of a forty-eighth of an octave."""
+        key = round(48 * np.log2(max(float(live["f"]), 1e-3)))
+        item = live.get("item", 0)
+        if item != self.traced or live.get("stage") not in ("sweep", "held"):
+            if item != self.traced:
+                self.board.trace, self.traced = {}, item
+            if live.get("stage") not in ("sweep", "held"):
+                return
+        self.board.trace[str(key)] = [
+            float(f"{v:.5g}") for v in (live["f"], live["control"], live["drive"], *live.get("responses", []))
+        ]
+
+    def _asked_for_trip(self, asked: Mapping[str, Any], local: int) -> None:
+        """The method wants the drive down: the keeper ramps it, whatever the method does next."""
+        with contextlib.suppress(OSError):
+            self.wire.send_json(b"S", {"why": asked["label"], "action": asked["action"], "guard": asked["guard"]})
+        self._tripped(
+            Trip(
+                asked["guard"], asked["label"], asked["action"], asked.get("channel"), 0.0, local, asked["value"],
+                asked["limit"], asked["unit"],
+            ),
+            local + self.first,
+        )  # fmt: skip
 
     def _advance(self, index: int, zero: bool) -> bool:
         """Move from state to state. True: leave the loop."""
@@ -296,6 +341,10 @@ class Conductor:
                     text = str(order.get("text", "mark"))[:300]
                     self.recorder.event("note", t=self.recorder.seconds, text=text)
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
+                elif name in ("hold", "go", "level", "skip") and self.board.state == "running":
+                    self.wishes.append(order)
+                    if self.recorder:
+                        self.recorder.event("order", t=self.recorder.seconds, **order)
                 elif name == "replan" and self.board.state == "walk-round":
                     threading.Thread(target=self._replan, daemon=True).start()
                 elif name == "close":
@@ -384,7 +433,7 @@ class Conductor:
             return
         t = self.recorder.seconds if index is None else (index - self.first) * self.block / self.rate
         trip = Trip(**{**asdict(trip), "t": max(t, 0.0)})
-        sentence = trip.label if trip.guard in ("operator", "late") else trip.sentence
+        sentence = trip.label if trip.guard in ("operator", "late") or not trip.limit else trip.sentence
         self.recorder.event("trip", **{**asdict(trip), "sentence": sentence})
         self.board.events.append(sentence)
         if trip.action not in ("cut", "ease") or self.trip is not None:
@@ -438,7 +487,7 @@ class Conductor:
         self.recorder.close(status=self.status, reason=self.why)
         self._set(state="reading")
         take = Take(self.take_folder)
-        if any(e["kind"] in ("tone", "multisine") for e in take.events()):
+        if any(e["kind"] in READABLE for e in take.events()):
             try:
                 finding = evaluate_take(take)
                 self.board.finding = str(take.keep(finding))

@@ -13,6 +13,7 @@ from ..lab.takes import Take, open_take
 from ..lab.textfiles import check, load_yaml
 from ..methods import registry
 from ..methods.base import Method
+from ..methods.shaker_settings import ShakerSettings, follow_profile
 
 
 def parse_roles(given: Sequence[str]) -> dict[str, str]:
@@ -35,13 +36,17 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     folder = recording if recording.is_dir() else recording.parent
     take = Take(folder) if (folder / "plan.yaml").exists() and (folder / "raw.h5").exists() else None
     if settings_file is not None:
-        settings = check(method.Settings, load_yaml(settings_file), str(settings_file))
+        given = load_yaml(settings_file)
+        if issubclass(method.Settings, ShakerSettings) and isinstance(given, dict):
+            given = follow_profile(given, settings_file.parent)
+        settings = check(method.Settings, given, str(settings_file))
     elif take is not None:
         return evaluate_take(take)
     else:
         settings = check(method.Settings, {}, "the settings")
     record = read(recording)
-    channels = record.roles(wanted, method.roles)
+    more = tuple(wanted) if getattr(method, "more", False) else ()
+    channels = record.roles(wanted, tuple(dict.fromkeys((*method.roles, *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
     return method.evaluate(_with_optional(method, channels, record), settings, record.marks)
@@ -51,6 +56,11 @@ def _with_optional(method: Method, channels: dict[str, Channel], record: Any) ->
     for extra in getattr(method, "optional_roles", ()):
         if extra in record.labels:
             channels[extra] = record.channel(extra)
+    if getattr(method, "more", False):
+        taken = {id(c) for c in channels.values()}
+        for c in record.channels:
+            if id(c) not in taken and c.label not in channels:
+                channels[c.label] = c
     return channels
 
 

@@ -3,28 +3,30 @@
 from __future__ import annotations
 
 import os
+from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ..core.quantities import parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
-from ..rig.device import InputBlock
+from ..rig.device import INTERLOCKS, InputBlock
 from ..rig.model import GuardPart, Rig
 
 BIAS_WINDOW = (4.0, 19.0)
 """V. Below: short. Above: open. Between: a sensor with its electronics alive (constant-current supply, 24 V)."""
 UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
-    "disk": "B", "acceleration": "m/s²", "late": "s",
+    "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
 }  # fmt: skip
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
-    "acceleration": "Acceleration", "late": "Drive block late",
+    "acceleration": "Acceleration", "late": "Drive block late", "abort": "Abort corridor", "interlock": "Interlock",
 }  # fmt: skip
 
 
@@ -73,6 +75,8 @@ class Seen:
     """V, the block about to be played."""
     expect: float | None
     """rms that the control channel should show in this block, from the conductor."""
+    bounds: tuple[float, float, float] | None = None
+    """Abort edges of the control's rms, low and high, and the seconds to average over."""
 
 
 @dataclass
@@ -81,12 +85,19 @@ class Guards:
 
     rig: Rig
     folder: Path
+    control: Mapping[str, Any] = field(default_factory=dict)
+    """`roles` of the control points and how to `combine` them; the reference by default."""
     watches: list[Watch] = field(default_factory=list)
     count: int = 0
+    edge: float = float("inf")
 
     def __post_init__(self) -> None:
         self.roles = [c.role for c in self.rig.channels]
         self.supplied = [i for i, c in enumerate(self.rig.channels) if c.supply and c.kind == "acceleration"]
+        first = "reference" if "reference" in self.roles else "control" if "control" in self.roles else self.roles[0]
+        self.points: list[str] = [r for r in self.control.get("roles", [first]) if r in self.roles] or [first]
+        self.energy: deque[tuple[int, dict[str, tuple[float, float]]]] = deque(maxlen=256)
+        self.disk_full = [f.at for f in self.rig.standin.faults if f.kind == "disk_full"]
         self.stroke = StrokeFromAcceleration(self.rig.front_end.rate)
         self.free = 1e15
         self.span = self.rig.front_end.block / self.rig.front_end.rate
@@ -103,13 +114,17 @@ class Guards:
         """Forget what was seen before the run began."""
         for watch in self.watches:
             watch.since, watch.tripped = None, False
+        self.energy.clear()
 
     def look(self, seen: Seen) -> tuple[list[Trip], list[Room]]:
         """Trips of this block, and the room that each guard has left."""
-        stroke = self.stroke(seen.channels["reference"]) if "reference" in seen.channels else np.zeros(1)
+        stroke = self.stroke(seen.channels[self.points[0]])
+        self._learn(seen)
         if self.count % 25 == 0:
             held = os.statvfs(self.folder)
             self.free = float(held.f_bavail * held.f_frsize)
+        if self.disk_full and (seen.block.index + 1) * self.span > min(self.disk_full):
+            self.free = 0.0  # a stand-in's fault
         self.count += 1
         trips, rooms = [], []
         for watch in self.watches:
@@ -120,6 +135,8 @@ class Guards:
                     watch.part.action,
                 )
             )  # fmt: skip
+            if watch.part.watch == "abort" and seen.bounds is not None:
+                watch.limit = self.edge
             trip = self._decide(watch, used, value, channel, seen)
             if trip:
                 trips.append(trip)
@@ -154,7 +171,9 @@ class Guards:
             value = 2 * float(np.max(np.abs(stroke)))
             return value / watch.limit, value, "table"
         if kind == "acceleration":
-            role = watch.part.channel or "reference"
+            role = watch.part.channel or self.points[0]
+            if role not in seen.channels:
+                return 0.0, 0.0, role
             value = float(np.max(np.abs(seen.channels[role])))
             return value / watch.limit, value, role
         if kind == "overload":
@@ -162,6 +181,12 @@ class Guards:
             return (2.0 if hit.size else 0.0), float(hit.size), self.roles[hit[0]] if hit.size else None
         if kind == "supply":
             return self._supply(seen)
+        if kind == "interlock":
+            bits = seen.block.interlock
+            names = [n for i, n in enumerate(INTERLOCKS) if bits >> i & 1]
+            return (2.0 if names else 0.0), float(bits), names[0] if names else None
+        if kind == "abort":
+            return self._abort(seen)
         if kind == "disk":
             return watch.limit / max(self.free, 1.0), self.free, None
         return self._control_lost(watch, seen)
@@ -177,13 +202,42 @@ class Guards:
                 worst, at, role = used, bias, self.roles[i]
         return worst, at, role
 
+    def _learn(self, seen: Seen) -> None:
+        """Keep sum and energy of each control point in this block."""
+        held = {r: (float(seen.channels[r].sum()), float(seen.channels[r] @ seen.channels[r])) for r in self.points}
+        self.energy.append((seen.channels[self.points[0]].size, held))
+
+    def _level(self, seconds: float) -> float:
+        """rms of the combined control points over the last seconds."""
+        last = list(self.energy)[-max(1, round(seconds / self.span)):]
+        n = sum(k for k, _ in last)
+        levels = []
+        for role in self.points:
+            s, q = sum(h[role][0] for _, h in last), sum(h[role][1] for _, h in last)
+            levels.append(max(q / n - (s / n) ** 2, 0.0) ** 0.5)
+        return float({"maximum": max, "minimum": min}.get(self.control.get("combine", ""), np.mean)(levels))
+
+    def _abort(self, seen: Seen) -> tuple[float, float, str | None]:
+        """Level against the abort edges that the method states for this block."""
+        role = self.points[0]
+        if seen.bounds is None:
+            return 0.0, 0.0, role
+        low, high, over = seen.bounds
+        if len(self.energy) * self.span < over:
+            return 0.0, 0.0, role
+        value = self._level(over)
+        self.edge = high if value / high >= low / max(value, 1e-12) else low
+        return max(value / high, low / max(value, 1e-12)), value, role
+
     def _control_lost(self, watch: Watch, seen: Seen) -> tuple[float, float, str | None]:
         """The level does not follow the drive: below a quarter, or above four times, of what is expected."""
-        role = watch.part.channel or "reference"
+        role = watch.part.channel or self.points[0]
         if seen.expect is None or role not in seen.channels:
             return 0.0, 0.0, role
         x = seen.channels[role]
         value = float(np.sqrt(np.mean((x - x.mean()) ** 2))) if seen.block.samples.shape[1] > 2 else 0.0
+        if seen.bounds is not None and watch.part.channel is None:
+            value = self._level(seen.bounds[2])
         if seen.expect < 0.02:
             return 0.0, value, role
         share = value / seen.expect
@@ -201,6 +255,8 @@ def default_guards(rig: Rig) -> list[GuardPart]:
         {"watch": "overload", "after": 0.06},
         {"watch": "control_lost", "limit": 0.25, "after": 0.12},
         {"watch": "supply"},
+        {"watch": "interlock"},
+        {"watch": "abort"},
         {"watch": "disk", "limit": 2e8, "action": "ease"},
     ]
     return [GuardPart.model_validate(r) for r in rows]

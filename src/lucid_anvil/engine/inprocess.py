@@ -48,16 +48,16 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
     made = Played()
     rows: list[Floats] = []
     with tempfile.TemporaryDirectory() as folder:
-        guards = Guards(rig, Path(folder))
+        guards = Guards(rig, Path(folder), prepared.control())
         performance = prepared.method.perform(prepared.settings, prepared.facts, None)
         drives = [np.zeros(block), np.zeros(block)]
-        expects: dict[int, float | None] = {}
+        expects: dict[int, Any] = {}
         want, result, index = None, None, 0
         while made.trip is None:
             held = bench.play(drives.pop(0))
-            channels = {r: held.samples[i] for i, r in enumerate(roles)}
+            channels = {r: held.samples[i] for i, r in enumerate([*roles, "drive"])}
             local = index - REST
-            seen = Seen(local * block / rate, held, scaled(held, scales, roles), drives[0], expects.pop(index, None))
+            seen = Seen(local * block / rate, held, scaled(held, scales, roles), drives[0], *expects.pop(index, (None, None)))
             trips, rooms = guards.look(seen)
             for room in rooms:
                 if room.key not in made.most or room.used > made.most[room.key].used:
@@ -66,7 +66,7 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
             index += 1
             if local < 0:
                 bias = {r: float(b) for r, b in zip(roles, held.bias, strict=True) if np.isfinite(b)}
-                made.sensed.learn(channels, bias, held.temperature)
+                made.sensed.learn(channels, bias, held.temperature, held.interlock)
                 drives.append(np.zeros(block))
                 continue
             if keep:
@@ -84,7 +84,11 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
             for name, value in (want.settings or {}).items():
                 bench.command(name, value)
             drives.append(want.drive)
-            expects[index - 1 + LEAD] = want.expect
+            expects[index - 1 + LEAD] = (want.expect, want.bounds)
+            if want.trip is not None:
+                t = want.trip
+                made.trip = Trip(t["guard"], t["label"], t["action"], t.get("channel"), local * block / rate, index,
+                                 t["value"], t["limit"], t["unit"])  # fmt: skip
             if progress and index % 50 == 0:
                 progress(min(local * block / rate / total, 1.0))
     if rows:
@@ -95,4 +99,5 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
                 meta["sensitivity"] = prepared.facts.sensitivity[role] * 1e3
             made.channels[role] = channel_of(role, "V", rate, whole[i], meta)
         made.drive = whole[-1]
+        made.channels["drive"] = channel_of("drive", "V", rate, whole[-1])
     return made

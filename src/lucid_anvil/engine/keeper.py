@@ -53,16 +53,16 @@ class Keeper:
 
     def __init__(
         self, rig: Rig, device: Wire, conductor: Wire, ring: Ring, pace: str, log: Path,
-        sensitivities: dict[str, float],
+        sensitivities: dict[str, float], control: dict[str, Any] | None = None,
     ) -> None:  # fmt: skip
         self.rig, self.device, self.conductor, self.ring = rig, device, conductor, ring
         self.pace, self.log = pace, log
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.roles = [c.role for c in rig.channels]
         self.scales = channel_scales(rig, sensitivities)
-        self.guards = Guards(rig, log.parent)
+        self.guards = Guards(rig, log.parent, control or {})
         self.ramp = Ramp(self.rate)
-        self.expects: dict[int, float | None] = {}
+        self.expects: dict[int, tuple[float | None, tuple[float, float, float] | None]] = {}
         self.next_drive = np.zeros(self.block)
         self.alone = False
         """The conductor is gone."""
@@ -86,7 +86,7 @@ class Keeper:
             trips, rooms = self.guards.look(
                 Seen(
                     block.index * self.block / self.rate, block, scaled(block, self.scales, self.roles),
-                    self.next_drive, self.expects.pop(block.index, None),
+                    self.next_drive, *self.expects.pop(block.index, (None, None)),
                 )
             )  # fmt: skip
             if not self.armed:
@@ -159,6 +159,7 @@ class Keeper:
                 "overload": [r for r, o in zip(self.roles, block.overload, strict=True) if o],
                 "bias": [None if np.isnan(b) else float(b) for b in block.bias],
                 "room": [block.temperature, block.humidity, block.supply],
+                "interlock": block.interlock,
                 "trips": [asdict(t) for t in trips],
                 "rooms": [asdict(r) for r in rooms],
                 "free": self.guards.free,
@@ -186,9 +187,10 @@ class Keeper:
                 self._be_alone("the conductor is gone")
                 return None
             if kind == b"D":
-                number, expect = struct.unpack("<qd", payload)
+                number, expect, low, high, over = struct.unpack("<qdddd", payload)
                 if number == index:
-                    self.expects[index] = None if np.isnan(expect) else expect
+                    bounds = None if np.isnan(low) else (low, high, over)
+                    self.expects[index] = (None if np.isnan(expect) else expect, bounds)
                     return self.ring.drive(index)
             elif kind == b"C":
                 self.device.send(b"C", payload)
@@ -197,7 +199,7 @@ class Keeper:
                 self.note("armed", block=index)
             elif kind == b"S":
                 order = json.loads(payload)
-                self.note("trip", guard="operator", label=order["why"], action=order["action"], block=index)
+                self.note("trip", guard=order.get("guard", "operator"), label=order["why"], action=order["action"], block=index)
                 self.ramp.begin(self.rig.cut_time if order["action"] == "cut" else self.rig.ease_time)
             elif kind == b"Q":
                 self.leaving = True
@@ -226,6 +228,7 @@ def main() -> None:
     parser.add_argument("--pace", choices=("real", "fast"), required=True)
     parser.add_argument("--log", type=Path, required=True)
     parser.add_argument("--sensitivities", required=True)
+    parser.add_argument("--control", default="{}")
     given = parser.parse_args()
     conductor = wire_from_fd(given.fd)
     for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
@@ -237,7 +240,9 @@ def main() -> None:
         conductor.send_json(b"B", {"lost": str(problem)})
         return
     ring = Ring(len(rig.channels) + 1, rig.front_end.block, given.ring)
-    keeper = Keeper(rig, device, conductor, ring, given.pace, given.log, json.loads(given.sensitivities))
+    keeper = Keeper(
+        rig, device, conductor, ring, given.pace, given.log, json.loads(given.sensitivities), json.loads(given.control)
+    )
     if given.pace == "real":
         prefer(20)
     conductor.send_json(b"B", {"hello": os.getpid(), "device": process.pid})

@@ -12,7 +12,8 @@ from ..core.errors import BadInput
 from ..lab.plans import Plan, load_plan, rig_path
 from ..lab.textfiles import check
 from ..methods import registry
-from ..methods.base import CourseItem, Facts, Method
+from ..methods.base import CourseItem, Facts, Input, Method
+from ..methods.shaker_settings import ShakerSettings, control_roles, follow_profile
 from ..rig.model import Rig, load_rig
 
 HEADROOM = 0.8
@@ -33,6 +34,14 @@ class Prepared:
 
     def course(self) -> list[CourseItem]:
         return self.method.course(self.settings)
+
+    def control(self) -> dict[str, Any]:
+        """Control points and how they are combined, for the guards."""
+        control = getattr(self.settings, "control", None)
+        if control is None:
+            return {}
+        roles = [i.role for i in self.facts.inputs if i.kind == "acceleration"]
+        return {"roles": control_roles(roles, control), "combine": control.combine}
 
 
 def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list[tuple[float, float, float, str]]:
@@ -62,6 +71,8 @@ def settings_for(plan: Plan, rig: Rig, where: str) -> Any:
     """The step's settings, with what the rig adds: levels, budget, resolution, conditioner gain."""
     method = registry.get(plan.step.method)
     given = dict(plan.step.settings)
+    if issubclass(method.Settings, ShakerSettings):
+        return _shaker_settings(method, given, plan, rig, where)
     if rig.budget and "budget" not in given:
         given["budget"] = [b.model_dump(exclude_none=True) for b in rig.budget]
     if rig.capability is not None and "capability" not in given:
@@ -81,6 +92,39 @@ def settings_for(plan: Plan, rig: Rig, where: str) -> Any:
     return check(method.Settings, given, f"{where}, settings")
 
 
+def _shaker_settings(method: Method, given: dict[str, Any], plan: Plan, rig: Rig, where: str) -> Any:
+    """A shaker method's settings, with the profile in place of its file's name and the sensors' sensitivities."""
+    given = follow_profile(given, Path(where).parent)
+    known = sensitivities(plan, rig)
+    given.setdefault("sensitivity", {r: f"{1e3 * s!r} mV/(m/s²)" for r, s in known.items()})
+    given.setdefault("input_range", {c.role: c.range for c in rig.channels if c.kind == "acceleration"})
+    return check(method.Settings, given, f"{where}, settings")
+
+
+def facts_of(plan: Plan, rig: Rig) -> Facts:
+    """What a method may know of the bench."""
+    known = sensitivities(plan, rig)
+    inputs = []
+    for c in rig.channels:
+        if c.kind == "acceleration":
+            inputs.append(Input(c.role, c.kind, 1 / known[c.role], "m/s²", c.axis == "axial"))
+        elif c.kind == "current":
+            inputs.append(Input(c.role, c.kind, 1 / c.scale, "A"))
+        else:
+            inputs.append(Input(c.role, c.kind, 1.0, "V"))
+    lines, plant = rig.capability_lines(), rig.plant()
+    limits = {
+        "stroke": lines.stroke, "velocity": lines.velocity, "force": lines.force, "current": lines.current,
+        "voltage": lines.voltage, "acceleration": lines.acceleration, "moving_mass": plant.moving_mass,
+        "lowest": rig.band()[0], "highest": rig.band()[1],
+    }  # fmt: skip
+    f = np.geomspace(1.0, 0.49 * rig.front_end.rate, 300)
+    h = np.abs(plant.response(f))
+    model = tuple((float(a), float(h[0, i]), float(h[1, i]), float(h[3, i])) for i, a in enumerate(f))
+    end = rig.front_end
+    return Facts(end.rate, end.block, end.source_range, known, tuple(inputs), limits, model)
+
+
 def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:
     """Read plan and rig and check one against the other. Raises BadInput."""
     plan = load_plan(plan_file)
@@ -97,7 +141,10 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
             raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")
     if not method.course(settings):
         raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
-    facts = Facts(rig.front_end.rate, rig.front_end.block, rig.front_end.source_range, sensitivities(plan, rig))
+    facts = facts_of(plan, rig)
+    inspect = getattr(method, "inspect", None)
+    if inspect is not None:
+        inspect(settings, facts, str(plan_file))
     return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
 
 

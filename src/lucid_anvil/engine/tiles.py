@@ -71,14 +71,22 @@ def chain(
                 max(current.used, stroke.used if stroke else 0.0), 1.0, "drive", max(current.used, 0) >= 1,
             )
         )  # fmt: skip
-    overload = {c.role: float(np.max(np.abs(samples[c.role]))) / c.range for c in rig.channels}
-    for role, title in (("reference", "Reference"), ("unit", "Unit")):
+    measured = [c for c in rig.channels if c.kind == "acceleration"]
+    overload = {c.role: float(np.max(np.abs(samples[c.role]))) / c.range for c in measured}
+    if "unit" in samples:
+        shown = [("reference", "Reference"), ("unit", "Unit")]
+    else:
+        shown = [(c.role, c.role.capitalize()) for c in measured][:3]
+    for role, title in shown:
         text, due = _sensor_detail(prepared, role)
         x = samples[role]
         level = float(np.std(x)) * np.sqrt(2)
-        value = level_text(level / prepared.facts.sensitivity[role]) if role == "reference" else _number(level, "V")
+        value = _number(level, "V") if role == "unit" else level_text(level / prepared.facts.sensitivity[role])
+        if live.get("stage") in ("random", "history") and role != "unit":
+            value = level_text(level / np.sqrt(2) / prepared.facts.sensitivity[role])
+            due = "rms"
         made.append(Tile(role, title, text, value, due or "peak", overload[role], 1.0, "measure", overload[role] >= 1))
-    worst = max(overload["reference"], overload["unit"])
+    worst = max(overload[role] for role, _ in shown)
     room = -20 * np.log10(max(worst, 1e-6))
     made.append(
         Tile(
@@ -90,8 +98,9 @@ def chain(
 
 
 def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None) -> dict[str, Any]:
-    """A still picture of reference and unit: two and a half periods from a rising zero of the reference."""
-    reference = samples["reference"]
+    """A still picture of the first two sensors: two and a half periods from a rising zero of the first."""
+    first, *others = ["reference", "unit"] if "unit" in samples else [r for r in samples if r != "current"][:3]
+    reference = samples[first]
     reference = reference - reference.mean()
     span = reference.size
     if frequency:
@@ -105,7 +114,7 @@ def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None)
     stride = max(1, span // 240)
     t = np.arange(0, span, stride) / rate
     made: dict[str, Any] = {"t": [round(float(v), 7) for v in t]}
-    for role in ("reference", "unit"):
+    for role in (first, *others):
         x = samples[role][start : start + span : stride]
         made[role] = [float(f"{v:.5g}") for v in x - np.mean(samples[role])]
     return made

@@ -11,6 +11,7 @@ import numpy as np
 from ..core.signal.sinefit import Floats
 from ..lab.plans import Check
 from ..protocol.messages import CheckState
+from ..rig.device import INTERLOCKS
 from .guards import BIAS_WINDOW
 from .preparing import Prepared
 
@@ -28,10 +29,14 @@ class Sensed:
     rms: dict[str, float] = field(default_factory=dict)
     """V"""
     temperature: float = float("nan")
+    interlock: int = 0
     today: datetime.date = field(default_factory=datetime.date.today)
 
-    def learn(self, channels: Mapping[str, Floats], bias: Mapping[str, float], temperature: float) -> None:
+    def learn(
+        self, channels: Mapping[str, Floats], bias: Mapping[str, float], temperature: float, interlock: int = 0
+    ) -> None:
         """Take in one block; the rms is averaged over about ten blocks."""
+        self.interlock = interlock
         self.temperature = temperature
         self.bias = dict(bias)
         for role, x in channels.items():
@@ -46,7 +51,14 @@ class WalkRound:
         self.prepared = prepared
         self.signed: dict[str, str] = {}
         levels = [i.level for i in prepared.course() if i.level is not None]
-        self.levels = (min(levels), max(levels)) if levels else (prepared.settings.level,) * 2
+        stated = getattr(prepared.method, "levels", None)
+        self.levels: tuple[float, float]
+        if stated is not None:
+            self.levels = stated(prepared.settings)
+        else:
+            self.levels = (min(levels), max(levels)) if levels else (prepared.settings.level,) * 2
+        self.watched = [r for r in ("reference", "unit") if r in prepared.facts.sensitivity]
+        self.watched = self.watched or prepared.control().get("roles", [])
         """Smallest and largest planned level [m/s² peak]."""
 
     def sign(self, key: str, by: str) -> bool:
@@ -78,6 +90,8 @@ class WalkRound:
             "input_range": self._input_range,
             "temperature": self._temperature,
             "noise": self._noise,
+            "sensor_dates": self._sensor_dates,
+            "interlocks": self._interlocks,
         }[check.sense or "supply"](seen)
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
@@ -122,7 +136,7 @@ class WalkRound:
         _, highest = self.levels
         said = []
         for part in self.prepared.rig.channels:
-            if part.kind != "acceleration" or part.role not in ("reference", "unit"):
+            if part.kind != "acceleration" or part.role not in self.watched:
                 continue
             peak = highest * self.prepared.facts.sensitivity[part.role]
             share = peak / part.range
@@ -132,6 +146,24 @@ class WalkRound:
                 return False, f"{part.role}: only {100 * share:.2g} % of {part.range:g} V used; take a narrower range"
             said.append(f"{part.role} {-20 * np.log10(share):.0f} dB headroom")
         return True, ", ".join(said)
+
+    def _sensor_dates(self, seen: Sensed) -> tuple[bool, str]:
+        sensors = {r: s for r, s in self.prepared.plan.sensors.items() if r in self.prepared.facts.sensitivity}
+        missing = [r for r in self.watched if r not in sensors]
+        if missing:
+            return False, f"{missing[0]}: the plan names no sensor for it; make the plan from the ledger"
+        for role, sensor in sensors.items():
+            if sensor.due is not None and datetime.date.fromisoformat(sensor.due) < seen.today:
+                return False, f"{role}: {sensor.serial} was due on {sensor.due}; take another sensor"
+        return True, ", ".join(f"{s.serial} to {s.due[:7]}" for s in sensors.values() if s.due) or "no due dates"
+
+    def _interlocks(self, seen: Sensed) -> tuple[bool, str]:
+        if not seen.bias and not seen.rms:
+            return False, "waiting for the front end"
+        off = [n for i, n in enumerate(INTERLOCKS) if seen.interlock >> i & 1]
+        if off:
+            return False, f"{off[0]} is not well; see to it at the amplifier"
+        return True, ", ".join(INTERLOCKS) + ": well"
 
     def _temperature(self, seen: Sensed) -> tuple[bool, str]:
         low, high = self.prepared.rig.room.window
@@ -145,13 +177,13 @@ class WalkRound:
     def _noise(self, seen: Sensed) -> tuple[bool, str]:
         lowest, _ = self.levels
         worst, at = 1e9, ""
-        for role in ("reference", "unit"):
+        for role in self.watched:
             if role not in seen.rms:
                 return False, "waiting for the front end"
             level = lowest / np.sqrt(2) * self.prepared.facts.sensitivity[role]
             db = 20 * np.log10(level / max(seen.rms[role], 1e-12))
             if db < worst:
                 worst, at = db, role
-        if worst < NOISE_WANTED_DB:
+        if worst < (NOISE_WANTED_DB if "unit" in self.watched else 20.0):
             return False, f"{at}: noise only {worst:.0f} dB below the level; look for hum and loose cables"
         return True, f"{worst:.0f} dB below the smallest level"

@@ -33,7 +33,13 @@ class Check(Model):
 
     key: str
     text: str
-    sense: Literal["supply", "reference_date", "reference_range", "input_range", "temperature", "noise"] | None = None
+    sense: (
+        Literal[
+            "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates",
+            "interlocks", "identity",
+        ]
+        | None
+    ) = None  # fmt: skip
     """None: a person signs."""
 
 
@@ -89,6 +95,18 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
         raise BadInput(f"{place}: its rig {plan.rig} is not there: mend 'rig:', or say --rig FILE.")
     return found
 
+
+SHAKER_WALK_ROUND = [
+    {"key": "interlocks", "text": "Cooling, field supply, emergency stop", "sense": "interlocks"},
+    {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
+    {"key": "bolts", "text": "Fixture bolts torqued, article free of the frame"},
+    {"key": "centred", "text": "Table centred, transport lock out"},
+    {"key": "cables", "text": "Cables tied down, strain relief at the table"},
+    {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
+    {"key": "input_range", "text": "Input range fits the profile", "sense": "input_range"},
+    {"key": "noise", "text": "Noise floor low enough", "sense": "noise"},
+    {"key": "hall", "text": "Hall clear, ear protection on"},
+]
 
 DEFAULT_WALK_ROUND = [
     {"key": "reference_date", "text": "Reference in date", "sense": "reference_date"},

@@ -35,6 +35,10 @@ class Want:
     """Where the method could be continued from."""
     settings: Mapping[str, Any] | None = None
     """Settings for devices, such as `{"insert": True}`."""
+    bounds: tuple[float, float, float] | None = None
+    """Abort edges for the control's rms in this block, low and high [its unit], and the seconds to average over."""
+    trip: Mapping[str, Any] | None = None
+    """The method asks for the end of the drive: guard, label, channel, value, limit, unit, action (cut or ease)."""
 
 
 @dataclass(frozen=True)
@@ -50,6 +54,20 @@ class Got:
     overload: frozenset[str] = frozenset()
     result: Any = None
     """Result of the last `Want.compute`, once, when it is there."""
+    orders: tuple[Mapping[str, Any], ...] = ()
+    """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`."""
+
+
+@dataclass(frozen=True)
+class Input:
+    """One input channel as a method sees it."""
+
+    role: str
+    kind: str
+    scale: float
+    """unit per V"""
+    unit: str
+    on_table: bool = True
 
 
 @dataclass(frozen=True)
@@ -62,6 +80,11 @@ class Facts:
     """V"""
     sensitivity: Mapping[str, float]
     """V per m/s² by role, for setting levels only."""
+    inputs: tuple[Input, ...] = ()
+    limits: Mapping[str, float] = field(default_factory=dict)
+    """Of shaker and amplifier: stroke, velocity, force, current, voltage, acceleration, moving_mass [SI]."""
+    model: tuple[tuple[float, float, float, float], ...] = ()
+    """Rows of (Hz, m/s², A, V at the coil), each per volt at the source, as the rig file gives them."""
 
 
 Performance = Generator[Want, Got, None]
@@ -79,6 +102,8 @@ class CourseItem:
     frequency: float | None = None
     level: float | None = None
     limited_by: str | None = None
+    until: float | None = None
+    """Hz at which it ends, where the frequency moves"""
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,9 @@ import importlib
 from ..core.errors import BadInput
 from .base import Method
 
-MODULES = {"accelerometer-comparison": "accelerometer_comparison"}
+MODULES = {
+    "accelerometer-comparison": "accelerometer_comparison", "sine-sweep": "sine_sweep",
+}
 
 
 def names() -> list[str]:

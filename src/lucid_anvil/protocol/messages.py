@@ -95,6 +95,12 @@ class Board:
     live: dict[str, Any] = field(default_factory=dict)
     points: list[dict[str, Any]] = field(default_factory=list)
     wave: dict[str, Any] = field(default_factory=dict)
+    probe: dict[str, Any] = field(default_factory=dict)
+    """What the probe run said."""
+    trace: dict[str, list[float]] = field(default_factory=dict)
+    """Measured curve so far: by grid number, frequency, control, drive and the responses."""
+    spectrum: dict[str, Any] = field(default_factory=dict)
+    """Averaged spectra of a random run, or the last pass of a time history."""
     room: dict[str, float] = field(default_factory=dict)
     take: str | None = None
     plan: str | None = None

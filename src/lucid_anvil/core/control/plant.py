@@ -202,7 +202,7 @@ def sharpest(loop: LoopResponse, channel: int, band: tuple[float, float]) -> lis
     inside = (f > band[0]) & (f < band[1]) & (loop.coherence[channel] > 0.3)
     made = []
     for sign in (1, -1):
-        y = np.where(inside, level**sign, 0)
+        y = np.where(inside, np.maximum(level, 1e-12) ** sign, 0)
         top = np.flatnonzero((y[1:-1] > y[:-2]) & (y[1:-1] >= y[2:])) + 1
         for i in top:
             a, b = i, i

@@ -1,0 +1,218 @@
+"""What every shaker run does alike: turns with the channels in their units, the probe run, levels and refusals."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Generator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..core.control.plant import Doubt, LoopResponse, estimate, judge_loop, periodic_noise, sharpest
+from ..core.signal.sinefit import Floats
+from .base import LEAD, Facts, Got, Want
+from .shaker_settings import ShakerSettings, control_roles
+
+HEADROOM = 1.0
+
+
+@dataclass
+class ShakerRun:
+    """State of a performance between turns. Channels are the control points, then every other acceleration, then
+    the current monitor where there is one."""
+
+    settings: ShakerSettings
+    facts: Facts
+    number: int = LEAD
+    """Number of the block that the next drive is for."""
+    got: Got | None = None
+    result: Any = None
+    hold: bool = False
+    level_by: float = 0.0
+    """dB that the operator added"""
+    skip: bool = False
+    plant: LoopResponse | None = None
+    live: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        roles = [i.role for i in self.facts.inputs if i.kind == "acceleration"]
+        self.controls = control_roles(roles, self.settings.control)
+        others = [r for r in roles if r not in self.controls]
+        self.roles = self.controls + others
+        self.currents = [i.role for i in self.facts.inputs if i.kind == "current"][:1]
+        by = {i.role: i.scale for i in self.facts.inputs}
+        self.all_roles = self.roles + self.currents
+        self.scales = np.array([by[r] for r in self.all_roles])[:, None]
+        self.kinds = ["acceleration"] * len(self.roles) + ["current"] * len(self.currents)
+        self.n, self.rate = self.facts.block, self.facts.rate
+        self.span = self.n / self.rate
+
+    @property
+    def time(self) -> float:
+        """s, when the block that the next drive is for begins."""
+        return self.number * self.span
+
+    def rows(self, got: Got) -> Floats:
+        """Channels in their units, then the drive as played [V]; shape (channels + 1, n)."""
+        x = np.array([got.channels[r] for r in self.all_roles]) * self.scales
+        return np.vstack([x, got.channels["drive"]])
+
+    def turn(self, drive: Floats, **more: Any) -> Generator[Want, Got, Floats]:
+        """Play one block; receive one as rows."""
+        got = yield Want(drive, **more)
+        self.number += 1
+        self.got = got
+        if got.result is not None:
+            self.result = got.result
+        for order in got.orders:
+            self._obey(order)
+        return self.rows(got)
+
+    def _obey(self, order: Mapping[str, Any]) -> None:
+        name = order.get("order")
+        if name == "hold":
+            self.hold = True
+        elif name == "go":
+            self.hold = False
+        elif name == "level":
+            self.level_by = float(np.clip(self.level_by + float(order.get("by", 0.0)), -40.0, 0.0))
+        elif name == "skip":
+            self.skip = True
+
+    def ask(self, work: Any, given: tuple[Any, ...], live: Mapping[str, Any] | None = None) -> Generator[Want, Got, Any]:
+        """Have something computed while the drive rests."""
+        zeros = np.zeros(self.n)
+        self.result = None
+        yield from self.turn(zeros, compute=(work, given), live=live)
+        while self.result is None:
+            yield from self.turn(zeros)
+        return self.result
+
+    def refuse(self, guard: str, text: str, channel: str | None = None, value: float = 0.0, limit: float = 0.0,
+               unit: str = "", action: str = "ease") -> Generator[Want, Got, None]:  # fmt: skip
+        """Ask for the end of the drive, and wait for it."""
+        asked: Mapping[str, Any] | None = {
+            "guard": guard, "label": text, "channel": channel, "value": value, "limit": limit, "unit": unit,
+            "action": action,
+        }  # fmt: skip
+        for _ in range(200):
+            yield from self.turn(np.zeros(self.n), trip=asked)
+            asked = None
+
+    # --- the probe run ---------------------------------------------------------------------------------------
+
+    def probe(self, band: tuple[float, float], level: float, predict: Any, given: tuple[Any, ...]
+              ) -> Generator[Want, Got, bool]:  # fmt: skip
+        """A burst of periodic noise at low level, and what it says. `level` [m/s² rms] of the burst; `predict`
+        computes what full level would use: predict(loop, limits, *given) -> rows (name, share, value, limit, unit)
+        and notes. False: refused."""
+        probe = self.settings.control.probe
+        if not probe.on:
+            return True
+        period = int(round(probe.period * self.rate))
+        rng = np.random.default_rng(self.settings.control.seed)
+        wave = yield from self.ask(periodic_noise, (period, self.rate, *band, rng), {"stage": "probe", "part": "rest"})
+        volts = self._volts_for(level, band)
+        rest = yield from self._collect(math.ceil(period / self.n), lambda k: np.zeros(self.n), "at rest")
+        fade = max(1, round(0.5 / self.span))
+        # One period to settle, one block of slack, then whole periods.
+        count = fade + math.ceil((probe.periods + 1) * period / self.n) + LEAD + 2
+
+        def burst(k: int) -> Floats:
+            at = k * self.n + np.arange(self.n)
+            envelope = np.clip(at / (fade * self.n), 0, 1) * np.clip((count * self.n - at) / (fade * self.n), 0, 1)
+            return np.asarray(volts * envelope * wave[at % period])
+
+        began = self.time
+        held = yield from self._collect(count, burst, "burst")
+        length = probe.periods * period
+        stop = held.shape[1] - fade * self.n
+        x = held[:, stop - length : stop]
+        made = yield from self.ask(
+            read_probe,
+            (x, rest, self.rate, period, self.roles, self.kinds, band, self.facts, predict, given),
+            {"stage": "probe", "part": "reading"},
+        )  # fmt: skip
+        self.plant = made["loop"]
+        picture = made["picture"]
+        mark = {"kind": "probe", "t": began, "start": began, "stop": self.time, **picture}
+        yield from self.turn(np.zeros(self.n), marks=(mark,), live={"stage": "probe", "part": "read", "probe": picture})
+        if made["why"]:
+            yield from self.refuse("probe", f"Probe run: {made['why']}", made["channel"])
+            return False
+        return True
+
+    def _collect(self, count: int, wave: Any, part: str) -> Generator[Want, Got, Floats]:
+        """Play `count` blocks; what came in meanwhile and in the blocks that they took to come back."""
+        held = []
+        first = self.number
+        live: Mapping[str, Any] | None = {"stage": "probe", "part": part}
+        total = count + LEAD
+        for k in range(total):
+            drive = wave(k) if k < count else np.zeros(self.n)
+            rows = yield from self.turn(drive, live=live if k % 6 == 0 else None)
+            assert self.got is not None
+            if self.got.index >= first:
+                held.append(rows)
+        return np.concatenate(held, axis=1)
+
+    def _volts_for(self, level: float, band: tuple[float, float]) -> float:
+        """V rms of the burst so that the model's table moves with `level` [m/s² rms]; never above a twentieth of
+        the source's range."""
+        most = self.facts.source_range / 20
+        if not self.facts.model:
+            return most / 5
+        f, gain = np.array([(r[0], r[1]) for r in self.facts.model]).T
+        grid = np.linspace(*band, 400)
+        mean = float(np.sqrt(np.mean(np.interp(grid, f, gain) ** 2)))
+        return min(level / mean, most)
+
+
+def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[str], kinds: list[str],
+               band: tuple[float, float], facts: Facts, predict: Any, given: tuple[Any, ...]) -> dict[str, Any]:  # fmt: skip
+    """What a burst says: the loop's response, what is wrong with it, what full level would use, and a picture."""
+    loop = estimate(x[-1], x[:-1], rest[:-1], rate, period)
+    f = loop.frequency
+    model = np.array(facts.model) if facts.model else np.array([[1.0, 1.0, 1.0, 1.0], [1e5, 1.0, 1.0, 1.0]])
+    expected = np.exp(np.interp(np.log(np.maximum(f, 1e-3)), np.log(model[:, 0]), np.log(np.maximum(model[:, 1], 1e-9))))
+    doubts = judge_loop(loop, roles, expected, band, np.std(x[: len(kinds)], axis=1), kinds)
+    used: list[tuple[str, float, float, float, str]] = []
+    notes: list[str] = []
+    if not any(d.fatal for d in doubts):
+        used, notes = predict(loop, facts, *given)
+    over = [u for u in used if u[1] > HEADROOM]
+    fatal: list[Doubt] = [d for d in doubts if d.fatal]
+    why = fatal[0].text if fatal else None
+    if why is None and over:
+        worst = max(over, key=lambda u: u[1])
+        why = f"{worst[0]} would use {100 * worst[1]:.0f} % of its limit; {-20 * math.log10(worst[1]):.1f} dB would fit."
+    inside = (f >= band[0]) & (f <= band[1])
+    lines = np.unique(np.round(np.geomspace(max(np.flatnonzero(inside)[0], 1), np.flatnonzero(inside)[-1], 500)).astype(int))
+    picture = {
+        "frequency": [float(f"{v:.6g}") for v in f[lines]],
+        "response": [[float(f"{v:.4g}") for v in np.abs(loop.smoothed[i][lines])] for i in range(len(roles))],
+        "expected": [float(f"{v:.4g}") for v in expected[lines]],
+        "coherence": [float(f"{v:.3g}") for v in loop.coherence[0][lines]],
+        "roles": roles, "noise": [float(f"{v:.4g}") for v in loop.noise], "delay": loop.delay,
+        "used": [list(u) for u in used], "notes": notes, "why": why,
+        "modes": [[float(a), float(b)] for a, b in sharpest(loop, 0, band)[:4]],
+    }  # fmt: skip
+    return {"loop": loop, "picture": picture, "why": why, "channel": fatal[0].channel if fatal else None}
+
+
+class Window:
+    """Mean square of the last seconds, block by block."""
+
+    def __init__(self, span: float) -> None:
+        self.span = span
+        self.held: deque[Floats] = deque(maxlen=400)
+
+    def feed(self, x: Floats) -> None:
+        self.held.append(np.array([x.size, x.sum(), x @ x]))
+
+    def rms(self, seconds: float) -> float:
+        count = max(1, round(seconds / self.span))
+        n, s, q = np.sum(list(self.held)[-count:], axis=0)
+        return float(np.sqrt(max(q / n - (s / n) ** 2, 0.0)))

@@ -1,0 +1,355 @@
+"""Reading a sine test from its record: levels without lag against the profile, dwells, drift."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..core.control.sineprofile import SineProfile
+from ..core.signal.sinefit import Complexes, Floats
+from ..core.signal.tracking import Track, find_track, tracked
+from ..formats.recording import Channel
+from ..lab.findings import Curve, Finding, Reading
+from .base import Limits
+from .shaker_settings import ShakerSettings, control_roles, in_units, with_tolerance
+
+PER_OCTAVE = 48
+"""Lines of the control curve; on the logarithmic grid that begins at the profile's start."""
+READINGS = {
+    "in_tolerance": "%", "error_max": "dB", "error_rms": "dB", "drive_peak": "V", "level_max": "m/s²",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A stretch of a record in which the frequency goes in a known way."""
+
+    start: float
+    stop: float
+    law: str
+    """log, linear, constant or found"""
+    frequency: float
+    rate: float
+    phase0: float
+    level: float
+    item: int
+    mark: Mapping[str, Any]
+    track: Track | None = None
+
+    def frequency_at(self, t: Floats) -> Floats:
+        u = np.asarray(t) - self.start
+        if self.track is not None:
+            return self.track(np.asarray(t))
+        if self.law == "log":
+            return self.frequency * np.exp(self.rate * u)
+        return self.frequency + (self.rate * u if self.law == "linear" else 0 * u)
+
+    def phase(self, t: Floats) -> Floats:
+        """rad; the frequency goes on beyond the stretch's ends."""
+        u = np.asarray(t) - self.start
+        if self.track is not None:
+            return self.track.phase(np.asarray(t))
+        if self.law == "log":
+            return np.asarray(self.phase0 + 2 * np.pi * self.frequency * np.expm1(self.rate * u) / self.rate)
+        k = self.rate if self.law == "linear" else 0.0
+        return np.asarray(self.phase0 + 2 * np.pi * (self.frequency * u + k * u * u / 2))
+
+    def time_at(self, f: Floats) -> Floats:
+        if self.track is not None:
+            order = np.argsort(self.track.frequency)
+            return np.interp(f, self.track.frequency[order], self.track.t[order])
+        if self.law == "log":
+            return self.start + np.log(f / self.frequency) / self.rate
+        return self.start + (f - self.frequency) / self.rate
+
+
+def stretches_of(marks: Sequence[Mapping[str, Any]], end: float) -> list[Stretch]:
+    """Stretches as a take's marks tell them."""
+    held = [m for m in marks if m.get("kind") == "sine"]
+    made = []
+    for i, m in enumerate(held):
+        if m["law"] == "end":
+            continue
+        stop = float(held[i + 1]["t"]) if i + 1 < len(held) else end
+        if stop > float(m["t"]) + 1e-6:
+            made.append(Stretch(float(m["t"]), stop, m["law"], float(m["frequency"]), float(m["rate"]),
+                                float(m["phase"]), float(m["level"]), int(m["item"]), m))  # fmt: skip
+    return made
+
+
+def found_stretches(record: Mapping[str, Channel], settings: ShakerSettings, profile: SineProfile) -> list[Stretch]:
+    """Stretches of a record without marks: the strongest sine's track, parted where it turns round."""
+    channel = record.get("drive", record["control"])
+    a = 0.0 if settings.start is None else settings.start
+    b = channel.duration if settings.stop is None else settings.stop
+    x = channel.between(a, b)
+    if x.size < 64 or float(np.std(x)) == 0.0:
+        return []
+    track = find_track(x - x.mean(), channel.rate, profile.start, profile.stop)
+    if track is None:
+        return []
+    track = Track(track.t + a, track.frequency)
+    y = np.log(track.frequency)
+    step = np.sign(np.diff(y)) * (np.abs(np.diff(y)) > 1e-6)
+    made: list[Stretch] = []
+    i = 0
+    while i < step.size:
+        j = i
+        while j + 1 < step.size and (step[j + 1] == step[i] or step[j + 1] == 0):
+            j += 1
+        if abs(y[j + 1] - y[i]) > 0.02 or step[i] == 0:
+            made.append(Stretch(float(track.t[i]), min(float(track.t[j + 1]), b), "found", float(track.frequency[i]),
+                                float(step[i]), 0.0, 0.0, len(made), {}, track))  # fmt: skip
+        i = j + 1
+    return made
+
+
+def _load(record: Mapping[str, Channel], roles: list[str]) -> Any:
+    return lambda a, b: np.array([record[r].samples(a, b) for r in roles])
+
+
+def _lines(stretch: Stretch, profile: SineProfile) -> tuple[Floats, Floats]:
+    """Frequencies on the grid that a sweep passes, rising, and when."""
+    ends = np.sort(stretch.frequency_at(np.array([stretch.start, stretch.stop])))
+    if stretch.track is not None:
+        inside = (stretch.track.t >= stretch.start - 1e-9) & (stretch.track.t <= stretch.stop + 1e-9)
+        ends = np.array([stretch.track.frequency[inside].min(), stretch.track.frequency[inside].max()])
+    low, high = max(ends[0], profile.start), min(ends[1], profile.stop)
+    if high <= low:
+        return np.zeros(0), np.zeros(0)
+    k0 = math.ceil(PER_OCTAVE * math.log2(low / profile.start) - 1e-6)
+    k1 = math.floor(PER_OCTAVE * math.log2(high / profile.start) + 1e-6)
+    f = profile.start * 2.0 ** (np.arange(k0, k1 + 1) / PER_OCTAVE)
+    f = np.clip(f, low, high)
+    if stretch.track is not None:
+        mine = (stretch.track.t >= stretch.start - 1e-9) & (stretch.track.t <= stretch.stop + 1e-9)
+        g, t = stretch.track.frequency[mine], stretch.track.t[mine]
+        order = np.argsort(g)
+        return f, np.interp(f, g[order], t[order])
+    return f, stretch.time_at(f)
+
+
+@dataclass(frozen=True)
+class SweepRead:
+    """One sweep as read."""
+
+    stretch: Stretch
+    frequency: Floats
+    phasors: Complexes
+    """(roles, lines), peak in each role's unit"""
+    control: Floats
+    target: Floats
+    low: Floats
+    high: Floats
+
+    @property
+    def error(self) -> Floats:
+        """dB"""
+        with np.errstate(divide="ignore"):
+            return np.asarray(20 * np.log10(np.maximum(self.control, 1e-12) / self.target))
+
+
+def _combined(levels: Floats, how: str) -> Floats:
+    return np.asarray({"average": np.mean, "maximum": np.max, "minimum": np.min}[how](levels, axis=0))
+
+
+def read_sweep(record: Mapping[str, Channel], roles: list[str], controls: list[str], stretch: Stretch,
+               profile: SineProfile, how: str) -> SweepRead | None:  # fmt: skip
+    f, t = _lines(stretch, profile)
+    if f.size == 0:
+        return None
+    first = record[roles[0]]
+    # A hundredth of a second of an end line's window lies where the frequency stands still: it is let reach there.
+    p = tracked(_load(record, roles), first.length, first.rate, stretch.phase, f, t)
+    control = _combined(np.abs(p[: len(controls)]), how)
+    by = 10 ** (stretch.level / 20)
+    target = profile.acceleration(f) * by
+    low, high = profile.edges(f, "tolerance")
+    return SweepRead(stretch, f, p, control, target, low * by, high * by)
+
+
+def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequence[Mapping[str, Any]]) -> Finding:
+    """Levels of every sweep and dwell against the profile. Raises BadInput for settings that can't be."""
+    held, standard = with_tolerance(settings.sine())
+    profile = held.solved()
+    dwells = [s for s in settings.course if s.kind() in ("dwell", "follow")]
+    limits = Limits(settings.limits, {**READINGS, **_dwell_units(len(settings.course) + 8)}, settings.decision)
+    record = in_units(given, settings)
+    rest = [r for r in record if r != "drive" and record[r].rate == record["control"].rate]
+    controls = control_roles(rest, settings.control)
+    others = [r for r in rest if r not in controls]
+    roles = controls + others + (["drive"] if "drive" in record else [])
+    end = record["control"].duration
+    told = any(m.get("kind") == "sine" for m in marks)
+    stretches = stretches_of(marks, end) if told else found_stretches(record, settings, profile)
+    notes: list[str] = []
+    if standard:
+        notes.append("No tolerance is stated: ±15 % is taken, as IEC 60068-2-6 has it for the reference point.")
+    if not told:
+        notes.append("The frequency was found from the record itself.")
+    sweeps = []
+    for s in stretches:
+        if s.law in ("log", "linear") and "dwell" not in s.mark and not _follows(s, stretches) or s.law == "found" and s.rate:
+            made = read_sweep(record, roles, controls, s, profile, settings.control.combine)
+            if made is not None and made.frequency.size:
+                sweeps.append(made)
+    doubt = settings.uncertainty.get("control")
+    readings = _sweep_readings(sweeps, doubt, record, roles, notes)
+    curves = _curves(sweeps, controls, others, roles, record, doubt)
+    more, dwell_curves = _dwells(record, roles, controls, stretches, profile, settings)
+    if dwells and not more:
+        notes.append("The course has a dwell, but the record has none.")
+    judged = tuple(limits.judge(r) for r in readings + more)
+    return Finding("sine-sweep", judged, tuple(curves + dwell_curves), (), tuple(notes), (), None)
+
+
+def _follows(s: Stretch, stretches: list[Stretch]) -> bool:
+    """Whether a stretch belongs to a dwell that follows a resonance."""
+    return any(x.item == s.item and x.mark.get("follow") for x in stretches)
+
+
+def _dwell_units(count: int) -> dict[str, str]:
+    made = {}
+    for k in range(1, count):
+        made |= {
+            f"dwell_{k}_frequency": "Hz", f"dwell_{k}_drift": "%", f"dwell_{k}_cycles": "", f"dwell_{k}_error": "dB",
+            f"dwell_{k}_phase_error": "°", f"dwell_{k}_duration": "s",
+        }  # fmt: skip
+    return made
+
+
+def _share(control: Floats, low: Floats, high: Floats, by: float, sure: bool) -> float:
+    """% of lines inside when each may be off by the factor `by`; `sure`: only those that are inside all the same."""
+    up, down = control * (1 + by), control * (1 - by)
+    inside = (down >= low) & (up <= high) if sure else (up >= low) & (down <= high)
+    return 100 * float(np.mean(inside))
+
+
+def _sweep_readings(sweeps: list[SweepRead], doubt: float | None, record: Mapping[str, Channel], roles: list[str],
+                    notes: list[str]) -> list[Reading]:  # fmt: skip
+    if not sweeps:
+        why = "there is no sweep in the record"
+        return [
+            Reading("in_tolerance", "Lines within tolerance", None, "%", valid=False, reason=why),
+            Reading("error_max", "Largest error of level", None, "dB", valid=False, reason=why),
+            Reading("error_rms", "Error of level, rms", None, "dB", valid=False, reason=why),
+        ]
+    control, low, high = (np.concatenate([getattr(s, k) for s in sweeps]) for k in ("control", "low", "high"))
+    error, f = np.concatenate([s.error for s in sweeps]), np.concatenate([s.frequency for s in sweeps])
+    good = np.isfinite(control)
+    control, low, high, error, f = control[good], low[good], high[good], error[good], f[good]
+    interval = None
+    if doubt is not None:
+        interval = (_share(control, low, high, doubt / 100, True), _share(control, low, high, doubt / 100, False))
+    else:
+        notes.append("The control sensor's own uncertainty is not stated, so the doubt of the level is not known.")
+    worst = int(np.argmax(np.abs(error)))
+    covered = ", ".join(f"{s.frequency[0]:.4g} to {s.frequency[-1]:.4g} Hz" for s in sweeps)
+    notes.append(f"{good.sum()} lines, {PER_OCTAVE} an octave, over {len(sweeps)} sweep(s): {covered}.")
+    u = None if doubt is None else float(20 * np.log10(1 + doubt / 100))
+    made = [
+        Reading("in_tolerance", "Lines within tolerance", _share(control, low, high, 0.0, True), "%", interval=interval),
+        Reading("error_max", f"Largest error of level (at {f[worst]:.4g} Hz)", float(error[worst]), "dB", u,
+                2.0 if u else None),
+        Reading("error_rms", "Error of level, rms", float(np.sqrt(np.mean(error**2))), "dB"),
+        Reading("level_max", "Highest control level, peak", float(control.max()), "m/s²"),
+    ]  # fmt: skip
+    if "drive" in roles:
+        drive = np.concatenate([np.abs(s.phasors[roles.index("drive")]) for s in sweeps])
+        made.append(Reading("drive_peak", "Highest drive, peak", float(np.nanmax(drive)), record["drive"].unit))
+    return made
+
+
+def _curves(sweeps: list[SweepRead], controls: list[str], others: list[str], roles: list[str],
+            record: Mapping[str, Channel], doubt: float | None) -> list[Curve]:  # fmt: skip
+    made: list[Curve] = []
+    for k, s in enumerate(reversed(sweeps)):
+        suffix = "" if k == 0 else f"_{len(sweeps) - k}"
+        x = tuple(map(float, s.frequency))
+        number = f", sweep {len(sweeps) - k}" if len(sweeps) > 1 else ""
+        u = None if doubt is None else tuple(float(v * doubt / 100) for v in s.control)
+        made.append(Curve(
+            f"control{suffix}", f"Control level, peak{number}", x, tuple(map(float, s.control)), "Hz", "m/s²",
+            uncertainty=u, coverage=2.0 if u else None,
+            low=tuple(float(v) if v > 0 else None for v in s.low),
+            high=tuple(float(v) if np.isfinite(v) else None for v in s.high),
+        ))  # fmt: skip
+        if k:
+            continue
+        made.append(Curve("target", "Profile", x, tuple(map(float, s.target)), "Hz", "m/s²"))
+        if "drive" in roles:
+            i = roles.index("drive")
+            made.append(Curve("drive", "Drive, peak", x, tuple(map(float, np.abs(s.phasors[i]))), "Hz", record["drive"].unit))
+        for role in others:
+            i = roles.index(role)
+            made.append(Curve(f"response_{role}", f"{role}, peak", x, tuple(map(float, np.abs(s.phasors[i]))), "Hz",
+                              record[role].unit))  # fmt: skip
+            turn = np.degrees(np.angle(s.phasors[i] * np.conj(s.phasors[0])))
+            made.append(Curve(f"phase_{role}", f"{role}, phase re control", x, tuple(map(float, turn)), "Hz", "°"))
+    return made
+
+
+def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str], stretches: list[Stretch],
+            profile: SineProfile, settings: ShakerSettings) -> tuple[list[Reading], list[Curve]]:  # fmt: skip
+    """Each dwell: cycles, level, and for one that follows a resonance its drift and how well its phase was held."""
+    readings: list[Reading] = []
+    curves: list[Curve] = []
+    items = sorted({s.item for s in stretches if s.law == "constant" and "dwell" in s.mark})
+    items += [s.item for s in stretches if s.law == "found" and not s.rate]
+    for k, item in enumerate(items, 1):
+        parts = [s for s in stretches if s.item == item]
+        begin, end = parts[0].start, parts[-1].stop
+        cycles = sum(float(s.phase(np.array(s.stop)) - s.phase(np.array(s.start))) for s in parts) / (2 * np.pi)
+        t = np.arange(begin, end, 1.0)[1:]
+        starts = np.array([s.start for s in parts])
+        which = np.clip(np.searchsorted(starts, t, side="right") - 1, 0, len(parts) - 1)
+        f = np.array([float(parts[i].frequency_at(np.array(v))) for i, v in zip(which, t, strict=True)])
+        at = f"dwell_{k}"
+        readings.append(Reading(f"{at}_duration", f"Dwell {k}, duration", end - begin, "s"))
+        readings.append(Reading(f"{at}_cycles", f"Dwell {k}, cycles", cycles, ""))
+        if t.size < 2:
+            continue
+        # Half a period either way is enough to change from piece to piece: each line is read with its own piece.
+        first = record[roles[0]]
+        phase = _joined(parts)
+        p = tracked(_load(record, roles), first.length, first.rate, phase, f, t)
+        control = _combined(np.abs(p[: len(controls)]), settings.control.combine)
+        target = profile.acceleration(f) * 10 ** (np.array([parts[i].level for i in which]) / 20)
+        error = 20 * np.log10(np.maximum(control, 1e-12) / target)
+        worst = float(error[np.nanargmax(np.abs(error))])
+        readings.append(Reading(f"{at}_frequency", f"Dwell {k}, frequency at its end", float(f[-1]), "Hz"))
+        readings.append(Reading(f"{at}_error", f"Dwell {k}, largest error of level", worst, "dB"))
+        curves.append(Curve(f"{at}_frequency", f"Dwell {k}, frequency", tuple(map(float, t)), tuple(map(float, f)), "s", "Hz"))
+        curves.append(Curve(f"{at}_control", f"Dwell {k}, control level", tuple(map(float, t)), tuple(map(float, control)), "s", "m/s²"))
+        if not parts[0].mark.get("follow"):
+            continue
+        wanted, role = float(parts[0].mark["wanted"]), parts[0].mark.get("role")
+        i = roles.index(role) if role in roles else len(controls)
+        turn = np.degrees(np.angle(p[i] * np.conj(p[0]) * np.exp(-1j * np.radians(wanted))))
+        settled = t > begin + 3.0
+        readings.append(Reading(f"{at}_drift", f"Dwell {k}, drift of the resonance", 100 * (float(f[-1] / f[settled][0]) - 1), "%"))
+        off = turn[settled & np.isfinite(turn)]
+        if off.size:
+            readings.append(Reading(f"{at}_phase_error", f"Dwell {k}, largest error of phase", float(np.max(np.abs(off))), "°"))
+        curves.append(Curve(f"{at}_phase", f"Dwell {k}, phase off its value", tuple(map(float, t)), tuple(map(float, turn)), "s", "°"))
+    return readings, curves
+
+
+def _joined(parts: list[Stretch]) -> Any:
+    """The phase over pieces that follow one another, each begun where the one before ended."""
+    starts = np.array([s.start for s in parts])
+
+    def phase(t: Floats) -> Floats:
+        t = np.asarray(t)
+        which = np.clip(np.searchsorted(starts, t, side="right") - 1, 0, len(parts) - 1)
+        made = np.empty(t.shape)
+        for i in np.unique(which):
+            mine = which == i
+            made[mine] = parts[i].phase(t[mine])
+        return made
+
+    return phase
