@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections import deque
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -201,18 +200,3 @@ def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[st
     }  # fmt: skip
     return {"loop": loop, "picture": picture, "why": why, "channel": fatal[0].channel if fatal else None}
 
-
-class Window:
-    """Mean square of the last seconds, block by block."""
-
-    def __init__(self, span: float) -> None:
-        self.span = span
-        self.held: deque[Floats] = deque(maxlen=400)
-
-    def feed(self, x: Floats) -> None:
-        self.held.append(np.array([x.size, x.sum(), x @ x]))
-
-    def rms(self, seconds: float) -> float:
-        count = max(1, round(seconds / self.span))
-        n, s, q = np.sum(list(self.held)[-count:], axis=0)
-        return float(np.sqrt(max(q / n - (s / n) ** 2, 0.0)))

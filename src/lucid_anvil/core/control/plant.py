@@ -141,7 +141,8 @@ def judge_loop(
         if kinds[i] != "acceleration":
             continue
         signal = burst[i] / max(float(loop.noise[i]), 1e-12)
-        good = float(np.median(loop.coherence[i][inside]))
+        power = np.abs(loop.response[i][inside]) ** 2
+        good = float(np.sum(power * loop.coherence[i][inside]) / max(float(power.sum()), 1e-300))
         if signal < 3:
             made.append(Doubt("open loop", role, f"{role}: it shows no more than its noise while the table is driven:"
                               " look for a cable, a range or an amplifier that is off."))  # fmt: skip
@@ -197,20 +198,20 @@ def _turned(loop: LoopResponse, roles: list[str], kinds: list[str], inside: np.n
 
 def sharpest(loop: LoopResponse, channel: int, band: tuple[float, float]) -> list[tuple[float, float]]:
     """Notches and peaks of the control channel: (Hz, half-power width [Hz]), the sharpest first."""
+    from scipy.signal import find_peaks
+
     f = loop.frequency
-    level = np.abs(loop.response[channel])
-    inside = (f > band[0]) & (f < band[1]) & (loop.coherence[channel] > 0.3)
+    inside = np.flatnonzero((f > band[0]) & (f < band[1]))
+    if inside.size < 8:
+        return []
+    db = 20 * np.log10(np.maximum(np.abs(loop.smoothed[channel][inside]), 1e-12))
     made = []
     for sign in (1, -1):
-        y = np.where(inside, np.maximum(level, 1e-12) ** sign, 0)
-        top = np.flatnonzero((y[1:-1] > y[:-2]) & (y[1:-1] >= y[2:])) + 1
-        for i in top:
-            a, b = i, i
-            while a > 0 and y[a] > y[i] / np.sqrt(2):
-                a -= 1
-            while b < y.size - 1 and y[b] > y[i] / np.sqrt(2):
-                b += 1
-            around = y[(f > f[i] / 1.5) & (f < f[i] * 1.5)]
-            if y[i] > 2.0 * np.median(around[around > 0]):
-                made.append((float(f[i]), float(f[b] - f[a])))
+        tops, _ = find_peaks(sign * db, prominence=5.0)
+        for i in tops:
+            low = sign * db < sign * db[i] - 3.0
+            before, after = np.flatnonzero(low[:i]), np.flatnonzero(low[i:])
+            a = before[-1] if before.size else 0
+            b = i + after[0] if after.size else db.size - 1
+            made.append((float(f[inside[i]]), float(f[inside[b]] - f[inside[a]])))
     return sorted(made, key=lambda m: m[1])

@@ -1,0 +1,165 @@
+"""Reading a random test from its record: averaged spectra of the full-level stretch against the profile."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..core.control.randomprofile import RandomProfile
+from ..core.signal.sinefit import Floats
+from ..core.signal.spectra import Spectra, averaged, frame_for
+from ..formats.recording import Channel
+from ..lab.findings import Curve, Finding, Reading
+from .base import Limits
+from .random_run import spacing
+from .shaker_settings import ShakerSettings, control_roles, in_units, with_tolerance
+
+READINGS = {
+    "in_tolerance": "%", "rms": "m/s²", "rms_error": "%", "error_max": "dB", "kurtosis": "", "crest": "",
+    "displacement_three_sigma_peak_to_peak": "m", "degrees_of_freedom": "", "line_spacing": "Hz",
+    "drive_rms": "V",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Part:
+    """A stretch of a record at one level [dB re the profile]."""
+
+    start: float
+    stop: float
+    level: float
+
+
+def parts_of(marks: Sequence[Mapping[str, Any]], settings: ShakerSettings, duration: float) -> list[Part]:
+    """Stretches at full level: as the marks tell, or the stretch that the settings name. Rungs of a ladder count
+    only where there is nothing else."""
+    held = [m for m in marks if m.get("kind") in ("random", "random-end")]
+    made, rungs = [], []
+    for i, m in enumerate(held):
+        if m["kind"] != "random":
+            continue
+        stop = float(held[i + 1]["t"]) if i + 1 < len(held) else duration
+        (rungs if m.get("rung") else made).append(Part(float(m["t"]), stop, float(m["level"])))
+    if held:
+        return made or rungs
+    return [Part(settings.start or 0.0, duration if settings.stop is None else settings.stop, 0.0)]
+
+
+def _pieces(record: Mapping[str, Channel], roles: list[str], start: int, stop: int) -> Iterator[Floats]:
+    for a in range(start, stop, 1 << 17):
+        yield np.array([record[r].samples(a, min(a + (1 << 17), stop)) for r in roles])
+
+
+def spectra_of(record: Mapping[str, Channel], roles: list[str], part: Part, frame: int) -> Spectra:
+    """Averaged spectra of a stretch, half overlapping Hann frames."""
+    rate = record[roles[0]].rate
+    return averaged(
+        _pieces(record, roles, int(round(part.start * rate)), int(round(part.stop * rate))), len(roles), rate, frame
+    )
+
+
+def moments(record: Mapping[str, Channel], role: str, part: Part) -> tuple[float, float]:
+    """Kurtosis and crest factor of a channel over a stretch."""
+    rate = record[role].rate
+    n = s = q = p = top = 0.0
+    for piece in _pieces(record, [role], int(round(part.start * rate)), int(round(part.stop * rate))):
+        x = piece[0]
+        n, s = n + x.size, s + float(x.sum())
+        y = x * x
+        q, p, top = q + float(y.sum()), p + float(y @ y), max(top, float(np.abs(x).max(initial=0.0)))
+    if q <= 0:
+        return float("nan"), float("nan")
+    return p / n / (q / n) ** 2, top / (q / n) ** 0.5
+
+
+def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequence[Mapping[str, Any]]) -> Finding:
+    """Spectra against the profile. Raises BadInput for settings that can't be."""
+    held, standard = with_tolerance(settings.random())
+    profile: RandomProfile = held.solved()
+    limits = Limits(settings.limits, READINGS, settings.decision)
+    record = in_units(given, settings)
+    rest = [r for r in record if r != "drive" and record[r].rate == record["control"].rate]
+    controls = control_roles(rest, settings.control)
+    others = [r for r in rest if r not in controls and record[r].unit == "m/s²"]
+    roles = controls + others + (["drive"] if "drive" in record else [])
+    channel = record["control"]
+    parts = parts_of(marks, settings, channel.duration)
+    notes = ["No tolerance is stated: ±3 dB is taken, as IEC 60068-2-64 has it."] if standard else []
+    part = max(parts, key=lambda p: p.stop - p.start) if parts else Part(0.0, 0.0, 0.0)
+    frame = frame_for(channel.rate, spacing(settings, profile))
+    samples = (part.stop - part.start) * channel.rate
+    if samples < frame:
+        why = f"the stretch of {part.stop - part.start:.3g} s is shorter than one frame of {frame / channel.rate:.3g} s"
+        nothing = [Reading(k, k.replace("_", " "), None, u, valid=False, reason=why) for k, u in READINGS.items()]
+        return Finding("random-vibration", tuple(limits.judge(r) for r in nothing), (), (), tuple(notes))
+    made = spectra_of(record, roles, part, frame)
+    how = {"average": np.mean, "maximum": np.max, "minimum": np.min}[settings.control.combine]
+    control = np.asarray(how(made.auto[: len(controls)], axis=0))
+    df = made.frequency[1]
+    inside = (made.frequency >= profile.start * (1 - 1e-9)) & (made.frequency <= profile.stop * (1 + 1e-9))
+    f, s = made.frequency[inside], control[inside]
+    by = 10 ** (part.level / 10)
+    target = profile.density(f) * by
+    low, high = (v * by for v in profile.edges(f, "tolerances"))
+    return _finding(settings, limits, notes, profile, made, f, s, target, low, high, df, inside, roles, controls, others,
+                    record, part, by)  # fmt: skip
+
+
+def _finding(settings: ShakerSettings, limits: Limits, notes: list[str], profile: RandomProfile, made: Spectra, f: Floats,
+             s: Floats, target: Floats, low: Floats, high: Floats, df: float, inside: np.ndarray, roles: list[str],
+             controls: list[str], others: list[str], record: Mapping[str, Channel], part: Part, by: float) -> Finding:  # fmt: skip
+    chance = 2 * np.sqrt(2 / max(made.dof, 1.0))
+    own = settings.uncertainty.get("control")
+    doubt = np.hypot(chance, 2 * (own or 0.0) / 100)
+    if own is None:
+        notes.append("The control sensor's own uncertainty is not stated: the doubt is that of the average alone.")
+    rms = float(np.sqrt(np.sum(s) * df))
+    wanted = profile.rms() * by**0.5
+    # Relative doubt of the mean square over all lines: 2/sqrt(dof·lines), k = 2, halved for the rms.
+    u_rms = rms * float(np.hypot(np.sqrt(2 / max(made.dof * f.size, 1.0)), (own or 0.0) / 100))
+    error = 10 * np.log10(np.maximum(s, 1e-300) / target)
+    worst = int(np.argmax(np.abs(error)))
+    sure = 100 * float(np.mean((s * (1 - doubt) >= low) & (s * (1 + doubt) <= high)))
+    may = 100 * float(np.mean((s * (1 + doubt) >= low) & (s * (1 - doubt) <= high)))
+    sigma = float(np.sqrt(np.sum(s / (2 * np.pi * f) ** 4) * df))
+    kurtosis, crest = moments(record, controls[0], part)
+    readings = [
+        Reading("in_tolerance", "Lines within tolerance", 100 * float(np.mean((s >= low) & (s <= high))), "%",
+                interval=(sure, may)),
+        Reading("rms", f"Control, rms, {f[0]:.4g} to {f[-1]:.4g} Hz", rms, "m/s²", u_rms, 2.0),
+        Reading("rms_error", "rms against the profile's", 100 * (rms / wanted - 1), "%", 100 * u_rms / wanted, 2.0),
+        Reading("error_max", f"Largest error of a line (at {f[worst]:.4g} Hz)", float(error[worst]), "dB",
+                float(10 * np.log10(1 + doubt)), 2.0),
+        Reading("kurtosis", "Kurtosis of the control (3 = Gaussian)", kurtosis, ""),
+        Reading("crest", "Crest factor of the control", crest, ""),
+        Reading("displacement_three_sigma_peak_to_peak", "Displacement, three sigma, peak to peak", 6 * sigma, "m"),
+        Reading("degrees_of_freedom", "Degrees of freedom, overlap counted", made.dof, ""),
+        Reading("line_spacing", "Line spacing", float(df), "Hz"),
+    ]  # fmt: skip
+    x = tuple(map(float, f))
+    curves = [
+        Curve("control", "Control, density", x, tuple(map(float, s)), "Hz", "(m/s²)²/Hz",
+              uncertainty=tuple(map(float, doubt * s)), coverage=2.0,
+              low=tuple(float(v) if v > 0 else None for v in low),
+              high=tuple(float(v) if np.isfinite(v) else None for v in high)),
+        Curve("target", "Profile", x, tuple(map(float, target)), "Hz", "(m/s²)²/Hz"),
+    ]  # fmt: skip
+    if "drive" in roles:
+        d = made.auto[roles.index("drive")][inside]
+        unit = record["drive"].unit
+        curves.append(Curve("drive", "Drive, density", x, tuple(map(float, d)), "Hz", f"{unit}²/Hz"))
+        if unit == "V":
+            readings.append(Reading("drive_rms", "Drive, rms", float(np.sqrt(np.sum(d) * df)), unit))
+    for role in others:
+        r = made.auto[roles.index(role)][inside]
+        curves.append(Curve(f"response_{role}", f"{role}, density", x, tuple(map(float, r)), "Hz", "(m/s²)²/Hz"))
+    notes.append(
+        f"{f.size} lines {df:.4g} Hz apart from {made.frames} half overlapping frames,"
+        f" {part.start:.1f} s to {part.stop:.1f} s: {made.dof:.0f} degrees of freedom."
+    )
+    if part.level:
+        notes.append(f"The stretch is at {part.level:+.1f} dB: the profile is taken at that level.")
+    return Finding("random-vibration", tuple(limits.judge(r) for r in readings), tuple(curves), (), tuple(notes))
