@@ -10,7 +10,7 @@ from .base import Method
 
 MODULES = {
     "accelerometer-comparison": "accelerometer_comparison", "sine-sweep": "sine_sweep",
-    "random-vibration": "random_vibration",
+    "random-vibration": "random_vibration", "time-replication": "time_replication",
 }
 
 
