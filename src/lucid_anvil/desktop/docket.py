@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
+from ..lab.findings import Finding
 from ..lab.place import Lab
 from ..lab.takes import Take, list_takes
 from . import theme
@@ -20,16 +22,41 @@ def take_facts(take: Take) -> dict[str, Any]:
     events = take.events()
     status = take.status()
     finding = take.finding()
-    curve = finding.curve("deviation") if finding else None
+    values = small_curve(finding) if finding else []
     return {
         "name": take.name.replace("take-", "take ").replace(" 00", " ").replace(" 0", " "),
         "status": status,
         "reason": take.reason() if status != "done" else None,
         "verdict": finding.verdict if finding else None,
-        "curve": [y for y in curve.y if y is not None] if curve else [],
+        "curve": values,
         "accepted": any(e["kind"] == "accepted" for e in events),
         "folder": take.folder,
     }
+
+
+def small_curve(finding: Finding) -> list[float]:
+    """The deviation of a finding in at most sixty points: from its reference, or of the control from its target."""
+    by = {c.key: c for c in finding.curves}
+    if "deviation" in by:
+        values = [y for y in by["deviation"].y if y is not None]
+    elif "control" in by and "target" in by and by["control"].x_unit == "Hz":
+        values = [
+            20 * math.log10(y / t) for y, t in zip(by["control"].y, by["target"].y, strict=True) if y and t and y > 0
+        ]
+    elif "control" in by:
+        values = [y for y in by["control"].y if y is not None]
+    else:
+        values = []
+    return values[:: max(1, len(values) // 60)]
+
+
+def article_of(folder: Path, jobs: Path) -> str:
+    """What a plan's folder is about: the article's folder below the job, or the sensor that is calibrated."""
+    parts = folder.relative_to(jobs).parts
+    name = parts[1] if len(parts) > 1 else parts[-1]
+    if name.startswith("comparison-"):
+        return name.removeprefix("comparison-").upper()
+    return name.replace("-", " ").capitalize()
 
 
 class TakeRow(QWidget):
@@ -141,10 +168,14 @@ class Docket(QWidget):
             empty = label("No plan yet. Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
             empty.setContentsMargins(12, 4, 10, 0)
             self.rows.addWidget(empty)
+        before = None
         for folder in sorted({p.parent for p in plans}):
-            article = label(folder.name.removeprefix("comparison-").upper(), "muted")
-            article.setContentsMargins(12, 6, 0, 0)
-            self.rows.addWidget(article)
+            name = article_of(folder, self.lab.jobs)
+            if name != before:
+                article = label(name, "muted")
+                article.setContentsMargins(12, 6, 0, 0)
+                self.rows.addWidget(article)
+            before = name
             takes = list_takes(folder)
             for place in sorted(p for p in plans if p.parent == folder):
                 chosen = plan is not None and place == plan

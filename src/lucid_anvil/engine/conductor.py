@@ -7,6 +7,7 @@ import contextlib
 import json
 import os
 import queue
+import shutil
 import struct
 import subprocess
 import sys
@@ -32,7 +33,7 @@ from ..protocol.messages import Board, Room, Trip
 from ..rig.device import Wire, prefer, wire_pair
 from .door import Door
 from .evaluating import evaluate_take
-from .preparing import Prepared, plan_as_kept, prepare, rig_as_kept
+from .preparing import Prepared, files_kept, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
 from .tiles import chain, picture
@@ -251,11 +252,15 @@ class Conductor:
             point = live.pop("point", None)
             if "f" in live:
                 self._trace(live)
+            for key in ("spectrum", "history"):
+                if key in live:
+                    self.board.spectrum = live.pop(key)
             if "probe" in live:
                 self.board.probe = live.pop("probe")
             if point is not None:
                 self.board.points = [p for p in self.board.points if p["frequency"] != point["frequency"]] + [point]
-            self.board.live = live
+            kept = {k: self.board.live[k] for k in ("figures",) if k in self.board.live and k not in live}
+            self.board.live = {**kept, **live}
         if want.settings:
             for name, value in want.settings.items():
                 self.wire.send_json(b"C", {"name": name, "value": value})
@@ -278,7 +283,7 @@ class Conductor:
             if live.get("stage") not in ("sweep", "held"):
                 return
         self.board.trace[str(key)] = [
-            float(f"{v:.5g}") for v in (live["f"], live["control"], live["drive"], *live.get("responses", []))
+            float(f"{v:.5g}") for v in (live["f"], live["control"], live["drive"], *live.get("responses", []), *live["phases"])
         ]
 
     def _asked_for_trip(self, asked: Mapping[str, Any], local: int) -> None:
@@ -381,6 +386,8 @@ class Conductor:
     def _prepare_take(self) -> None:
         try:
             begin_take(self.take_folder, *self.kept)
+            for name, place in files_kept(self.prepared).items():
+                shutil.copyfile(place, self.take_folder / name)
             rows = [self._channel_row(role) for role in self.roles] + [{"label": "drive", "unit": "V"}]
             self.made = Recorder(self.take_folder, rows, self.rate, self.block)
         except (OSError, BadInput) as problem:

@@ -64,11 +64,18 @@ def _with_optional(method: Method, channels: dict[str, Channel], record: Any) ->
     return channels
 
 
+def _followed(method: Method, given: Mapping[str, Any], take: Take) -> dict[str, Any]:
+    """Settings with what they name in the take's own folder."""
+    if issubclass(method.Settings, ShakerSettings):
+        return follow_profile(dict(given), take.folder)
+    return dict(given)
+
+
 def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[Mapping[str, Any]]]:
     """Method, channels by role, settings and marks of a take."""
     plan = take.plan()
     method = registry.get(plan.step.method)
-    settings = check(method.Settings, plan.step.settings, str(take.folder / "plan.yaml"))
+    settings = check(method.Settings, _followed(method, plan.step.settings, take), str(take.folder / "plan.yaml"))
     record = take.recording()
     channels = _with_optional(method, record.roles({}, method.roles), record)
     return method, channels, settings, record.marks
@@ -79,7 +86,7 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
     with the one that it completes."""
     method, channels, settings, marks = material(take)
     if changes:
-        merged = {**take.plan().step.settings, **changes}
+        merged = {**_followed(method, take.plan().step.settings, take), **changes}
         settings = check(method.Settings, merged, "the changed settings")
     base = take.plan().base_take
     if base is None:

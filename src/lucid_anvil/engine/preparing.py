@@ -152,8 +152,19 @@ def plan_as_kept(prepared: Prepared) -> dict[str, Any]:
     """The plan as plain data with its settings completed, for the take's plan.yaml."""
     held = prepared.plan.model_dump(by_alias=True, exclude_none=True)
     settings = prepared.settings.model_dump(exclude_none=True, exclude_defaults=True)
+    for name in files_kept(prepared):
+        settings["profile"] = {**settings["profile"], "file": name}
     held["steps"] = [{"method": prepared.method.name, "settings": plain(settings)}]
     return plain(held)
+
+
+def files_kept(prepared: Prepared) -> dict[str, Path]:
+    """Files that a take needs beside its plan, by the name that they have there: a time profile's record."""
+    profile = getattr(prepared.settings, "profile", None)
+    if isinstance(profile, dict) and isinstance(profile.get("file"), str):
+        place = Path(profile["file"])
+        return {f"profile{place.suffix}": place}
+    return {}
 
 
 def rig_as_kept(prepared: Prepared) -> dict[str, Any]:

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..core.quantities import preferred_frequencies
 from ..core.sensor import SensorModel
+from .demo_jobs import make_jobs
 from .ledger import Calibration, Sensor
 from .place import Lab, open_lab
 from .planning import add_months
@@ -46,7 +47,7 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
     """A fresh demo lab in a folder that is empty or not there."""
     folder.mkdir(parents=True, exist_ok=True)
     source = files("lucid_anvil") / "data" / "demo"
-    for name in ("lab.yaml", "rigs/comparison.rig.yaml", "rigs/charge.rig.yaml"):
+    for name in ("lab.yaml", "rigs/comparison.rig.yaml", "rigs/charge.rig.yaml", "rigs/shaker.rig.yaml"):
         place = folder / name
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
@@ -54,6 +55,7 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
         (folder / name).mkdir(parents=True, exist_ok=True)
     lab = open_lab(folder)
     fill_ledger(lab, today)
+    make_jobs(lab)
     return lab
 
 

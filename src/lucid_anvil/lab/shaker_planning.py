@@ -1,0 +1,85 @@
+"""Making shaker plans: sensors from the ledger, the walk-round, and edits that go back into plan and profile."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from ..core.errors import BadInput
+from .place import Lab
+from .planning import _record
+from .plans import SHAKER_WALK_ROUND
+from .takes import whole_write
+from .textfiles import dump_yaml, load_yaml
+
+
+def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
+    """The rig's sensors as the ledger knows them, by role; those it does not know are left out."""
+    from ..rig.model import load_rig
+
+    rig = load_rig(rig_file)
+    ledger = lab.ledger()
+    known = {e.sensor.serial: e for e in ledger.entries()}
+    ledger.close()
+    return {c.role: _record(known[c.sensor]) for c in rig.channels if c.sensor in known}
+
+
+def shaker_plan(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
+                ) -> dict[str, Any]:  # fmt: skip
+    """A plan as data. Raises BadInput where rig or ledger lack something."""
+    facts = lab.facts
+    ledger = lab.ledger()
+    doubts = {}
+    sensors = sensors_of(lab, rig_file)
+    for role, record in sensors.items():
+        last = ledger.entry(record["serial"]).last
+        if last is not None and last.uncertainty:
+            doubts[role] = f"{last.uncertainty:g} %"
+    ledger.close()
+    return {
+        "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
+        "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
+        "sensors": sensors, "walk_round": SHAKER_WALK_ROUND,
+        "steps": [{"method": method, "settings": {**settings, "uncertainty": doubts}}],
+    }  # fmt: skip
+
+
+def write_shaker_plan(folder: Path, name: str, plan: dict[str, Any], profile: dict[str, Any]) -> Path:
+    """Plan and profile side by side; the plan names the profile's file."""
+    folder.mkdir(parents=True, exist_ok=True)
+    whole_write(folder / f"{name}.profile.yaml", dump_yaml(profile))
+    plan["steps"][0]["settings"] = {"profile": f"{name}.profile.yaml", **plan["steps"][0]["settings"]}
+    place = folder / f"{name}.plan.yaml"
+    whole_write(place, dump_yaml(plan))
+    return place
+
+
+def change_step(place: Path, changes: dict[str, Any]) -> None:
+    """Put changed settings into a plan; a changed profile goes into its own file where the plan names one."""
+    plan = load_yaml(place)
+    settings = plan["steps"][0].setdefault("settings", {})
+    for key, value in changes.items():
+        held = settings.get(key)
+        if key == "profile" and isinstance(held, str):
+            file = Path(held) if Path(held).is_absolute() else place.parent / held
+            whole_write(file, dump_yaml(value))
+        else:
+            settings[key] = value
+    whole_write(place, dump_yaml(plan))
+
+
+def swap_sensor(lab: Lab, place: Path, role: str, serial: str) -> None:
+    """Another sensor from the ledger on a channel: the plan's sensor, its doubt, and what follows from them. Raises
+    BadInput for a sensor that is no accelerometer."""
+    ledger = lab.ledger()
+    entry = ledger.entry(serial)
+    ledger.close()
+    if entry.sensor.kind != "accelerometer":
+        raise BadInput(f"{serial}: it is a {entry.sensor.kind}; this channel takes an accelerometer.")
+    plan = load_yaml(place)
+    plan.setdefault("sensors", {})[role] = _record(entry)
+    settings = plan["steps"][0].setdefault("settings", {})
+    settings.pop("sensitivity", None)
+    if entry.last is not None and entry.last.uncertainty:
+        settings.setdefault("uncertainty", {})[role] = f"{entry.last.uncertainty:g} %"
+    whole_write(place, dump_yaml(plan))
