@@ -103,11 +103,12 @@ def run(
     take: Path | None = typer.Option(None, "--take", metavar="FILE", help="Where the take goes."),
     json_out: str | None = JsonOut,
     signed_by: str | None = typer.Option(None, "--signed-by", metavar="INITIALS", help="Who signs the walk-round."),
+    resume: Path | None = typer.Option(None, "--continue", metavar="TAKE", help="Go on from where this take was cut."),
 ) -> int:
     """Run a plan and keep its take."""
     from .engine.running import run_plan
 
-    outcome = run_plan(plan, rig, pace, take, signed_by, say)
+    outcome = run_plan(plan, rig, pace, take, signed_by, say, resume)
     if outcome.finding is not None:
         from .lab.findings import as_json
 

@@ -77,7 +77,13 @@ class ChainView(QWidget):
         text = painter.fontMetrics().elidedText(tile.detail, Qt.TextElideMode.ElideRight, int(box.width() - 18))
         small_text(painter, box.left() + 9, 35, text, muted, 8.5)
         small_text(painter, box.left() + 9, 56, tile.value, ink, 12.5, 600)
-        small_text(painter, box.right() - 9, 56, tile.note, muted, 8.5, 400, True)
+        taken = painter.fontMetrics().horizontalAdvance(tile.value)
+        painter.setFont(theme.font(8.5))
+        words = tile.note.split()
+        # A note that does not fit loses its first words before it would lie over the value.
+        while words and painter.fontMetrics().horizontalAdvance(" ".join(words)) > box.width() - 26 - taken:
+            words = words[1:] if not words[-1].isalpha() or len(words) > 2 else []
+        small_text(painter, box.right() - 9, 56, " ".join(words), muted, 8.5, 400, True)
         bar = QRectF(box.left() + 9, box.bottom() - 13, box.width() - 18, 5)
         painter.fillRect(bar, theme.color("sand"))
         share = min(max(tile.used, 0.0), 1.0)

@@ -36,7 +36,7 @@ class LevelAxis(FrequencyAxis):
 
 
 class Hatch(pg.GraphicsObject):
-    """Hatched ground above a line: what is not to be entered."""
+    """Hatched ground between a line and `top` (above or below it): what is not to be entered."""
 
     def __init__(self, x: np.ndarray, y: np.ndarray, top: float) -> None:
         super().__init__()
@@ -45,15 +45,20 @@ class Hatch(pg.GraphicsObject):
     def boundingRect(self) -> Any:
         from PyQt6.QtCore import QRectF
 
-        return QRectF(float(self.x[0]), float(self.y.min()), float(np.ptp(self.x)), float(self.top - self.y.min()))
+        low, high = min(float(self.y.min()), self.top), max(float(self.y.max()), self.top)
+        return QRectF(float(self.x[0]), low, float(np.ptp(self.x)), high - low)
 
     def paint(self, painter: QPainter, *_: Any) -> None:
+        from PyQt6.QtCore import QRectF
         from PyQt6.QtGui import QPolygonF
 
         points = [QPointF(a, b) for a, b in zip(self.x, self.y, strict=True)]
         points += [QPointF(float(self.x[-1]), self.top), QPointF(float(self.x[0]), self.top)]
         device = painter.worldTransform()
         shape = device.map(QPolygonF(points))
+        # Far beyond the picture a hatch would take long to paint.
+        seen = QRectF(painter.viewport())
+        shape = shape.intersected(QPolygonF(seen.adjusted(-40, -40, 40, 40)))
         painter.save()
         painter.resetTransform()
         painter.setPen(Qt.PenStyle.NoPen)
@@ -163,7 +168,7 @@ class Chart(pg.PlotWidget):
             self.addItem(item)
 
     def forbidden(self, key: str, x: Any, y: Any, top: float) -> None:
-        """Hatched ground above a line."""
+        """Hatched ground from a line to `top`, which may lie below it."""
         a, b = self._xy(x, y)
         if key in self.series:
             self.removeItem(self.series.pop(key))

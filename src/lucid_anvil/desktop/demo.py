@@ -155,6 +155,65 @@ class Story:
             self.say(f"certificate {certificate}")
         self.say(f"verdict {bench.finding.verdict}")
 
+    def open_shaker(self, name: str) -> None:
+        """One of the battery tray's plans, up to its walk-round."""
+        bench = self.window.bench
+        self.window.go("Bench")
+        wait_until(lambda: not bench.aside.open, 10)
+        bench.open_plan(self.lab.jobs / (self.lab.facts.job or "bench") / "battery-tray" / name / f"{name}.plan.yaml")
+        if not wait_until(lambda: bench.shaking and bench.state == "walk-round" and bool(bench.walk.shown), 60):
+            raise RuntimeError("the bench did not come up")
+
+    def until_live(self, done: Callable[[Any], bool], timeout: float = 400) -> None:
+        """Wait for a live picture of which `done` is true, or the end."""
+
+        def there() -> bool:
+            latest = self.window.link.latest
+            return self.window.bench.state == "done" or (latest is not None and done(latest))
+
+        if not wait_until(there, timeout):
+            raise RuntimeError("the run did not come so far")
+
+    def run_shaker(self) -> None:
+        """Sine, random and record on the shaker, with a picture of each."""
+        bench = self.window.bench
+        self.open_shaker("sine")
+        self.shot("profile-editor")
+        self._walk()
+        self.until_live(lambda b: bool(b.probe))
+        bench.shaker_stage.choose("probe")
+        self.shot("probe-run")
+        bench.shaker_stage.choose("profile")
+        self.until_live(lambda b: b.live.get("stage") == "sweep" and b.live.get("f", 0) > 190)
+        self.shot("sine-running")
+        wait_until(lambda: bench.state == "done", 600)
+        self.open_shaker("random")
+        self._walk()
+        self.until_live(
+            lambda b: b.live.get("stage") == "random" and b.live.get("at", 0) > 20 and b.live["level_db"] > -0.1
+        )
+        self.shot("random-running")
+        wait_until(lambda: bench.state == "done", 600)
+        self.open_shaker("record")
+        self.shot("record-before")
+        self._walk()
+        wait_until(lambda: bench.state == "done", 600)
+        self.shot("record-done")
+
+    def run_shaker_cut(self) -> None:
+        """A sine run in which the control sensor comes off."""
+        from ..lab.textfiles import dump_yaml, load_yaml
+
+        place = self.lab.folder / "rigs" / "shaker.rig.yaml"
+        rig = load_yaml(place)
+        rig["standin"]["faults"] = [{"at": "82 s", "kind": "open", "channel": "control"}]
+        place.write_text(dump_yaml(rig), encoding="utf-8")
+        self.open_shaker("sine")
+        self._walk()
+        if not wait_until(lambda: self.window.bench.state == "done", 600):
+            raise RuntimeError("the run was not cut")
+        self.shot("sine-cut")
+
     def run_cut(self) -> None:
         """A second run in which the unit's cable comes off: what a cut looks like."""
         from ..lab.textfiles import dump_yaml, load_yaml

@@ -46,11 +46,13 @@ class Link(QObject):
         self._connect(found)
         return True
 
-    def start(self, plan: Path, take: Path, pace: str) -> None:
+    def start(self, plan: Path, take: Path, pace: str, resume: Path | None = None) -> None:
         """Start a conductor and connect when its door is open."""
         self.drop()
         self.note.parent.mkdir(parents=True, exist_ok=True)
-        self.process = launch.start(plan, None, take, pace, self.note, None, self.note.with_name("conductor.log"))
+        self.process = launch.start(
+            plan, None, take, pace, self.note, None, self.note.with_name("conductor.log"), resume
+        )
         self.tries = 0
         self.search.start()
 

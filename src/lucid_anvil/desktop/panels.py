@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from PyQt6.QtCore import QRectF
@@ -24,6 +25,7 @@ class Margin(QWidget):
         layout.setContentsMargins(0, 3, 0, 4)
         layout.setSpacing(1)
         row = QHBoxLayout()
+        row.setSpacing(7)
         self.glyph = Verdict()
         self.name = Elided("", "small")
         self.figure = label("", "muted")
@@ -141,7 +143,12 @@ class GuardRow(QWidget):
 
 def room_text(room: Room) -> tuple[str, float]:
     """The room left in words, and as a share of the bar."""
-    if room.key in ("overload", "control_lost", "supply"):
+    if room.key == "abort":
+        if room.value <= 0 or not 0 < room.limit < 1e29:
+            return "armed", 1.0
+        db = abs(20 * math.log10(room.limit / room.value))
+        return f"{db:.1f} dB", 1 - min(room.used, 1.0)
+    if room.key in ("overload", "control_lost", "supply", "interlock"):
         return ("armed" if room.used < 1 else "tripped"), 1.0
     if room.key == "disk":
         return f"{room.value / 1e9:.0f} GB", 1.0 if room.used < 1 else 0.0
@@ -180,16 +187,20 @@ class RunPanel(QWidget):
         column.addLayout(self.rows)
         column.addStretch()
 
-    def show_board(self, board: Board, corridor: Any) -> None:
+    def show_board(self, board: Board, rows: list[tuple[str, str, float | None, float, str, str]], head: str) -> None:
         while len(self.guards) < len(board.rooms):
             row = GuardRow()
             self.guards.append(row)
             self.rows.addWidget(row)
         for row, room in zip(self.guards, board.rooms, strict=False):
             row.show_room(room)
-        point = board.points[-1] if board.points else None
-        self.at.setText(f"at {point['frequency']:g} Hz" if point else "first point coming")
-        self.margins.show_rows(live_rows(board, corridor))
+        self.at.setText(head)
+        self.margins.show_rows(rows)
+
+
+def head_of_points(board: Board) -> str:
+    """Which point the margins are of."""
+    return f"at {board.points[-1]['frequency']:g} Hz" if board.points else "first point coming"
 
 
 def small(value: float, least: float = 0.01) -> str:

@@ -193,6 +193,18 @@ def small_text(painter: QPainter, x: float, y: float, text: str, colour: QColor,
     painter.drawText(QPointF(x, y), text)
 
 
+def three(value: float) -> str:
+    """Three digits without an exponent where a person can do without one."""
+    size = abs(value)
+    if size >= 1000 and size < 1e6:
+        text = f"{value:.0f}"
+    elif size < 1e-3 and size > 0:
+        text = f"{value:.2g}"
+    else:
+        text = f"{value:.3g}"
+    return text.replace("-", "−")
+
+
 def clear(layout: QVBoxLayout | QHBoxLayout) -> None:
     """Take everything out of a layout."""
     while layout.count():

@@ -125,6 +125,9 @@ class MainWindow(QMainWindow):
 
         key("F12", self.bench_stop)
         key("M", lambda: self.bench.make_mark())
+        key("H", lambda: self.bench.toggle_hold())
+        key("[", lambda: self.bench.step_level(-3.0))
+        key("]", lambda: self.bench.step_level(3.0))
         key("Ctrl+N", self.night)
         for i, place in enumerate(PLACES):
             key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))

@@ -14,9 +14,9 @@ import sys
 import threading
 import time
 import traceback
+from collections.abc import Mapping
 from concurrent.futures import Future, ProcessPoolExecutor
 from dataclasses import asdict
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -52,11 +52,20 @@ class Conductor:
     """One run from walk-round to finding."""
 
     def __init__(
-        self, prepared: Prepared, take: Path, pace: str, note: Path, auto: str | None, forsaken: float = FORSAKEN
+        self,
+        prepared: Prepared,
+        take: Path,
+        pace: str,
+        note: Path,
+        auto: str | None,
+        forsaken: float = FORSAKEN,
+        resume: Path | None = None,
     ) -> None:
         """`take` folder to make; `note` where the door is told; `auto` who signs everything and begins at once."""
         self.prepared, self.take_folder, self.pace, self.auto = prepared, take, pace, auto
         self.block, self.rate = prepared.facts.block, prepared.facts.rate
+        self.position = Take(resume).position() if resume is not None else None
+        self.resumed = resume
         self.roles = [c.role for c in prepared.rig.channels]
         self.board = Board(title=prepared.plan.title, pace=pace, plan=str(prepared.plan_file))
         self.shown: dict[str, Any] = clean_numbers(self.board.as_json())
@@ -194,7 +203,9 @@ class Conductor:
         with contextlib.suppress(OSError):
             self.wire.send(
                 b"D",
-                struct.pack("<qdddd", index + LEAD, none if expect is None else expect, *(bounds or (none, none, none))),
+                struct.pack(
+                    "<qdddd", index + LEAD, none if expect is None else expect, *(bounds or (none, none, none))
+                ),
             )
         self.rooms = [Room(**r) for r in message["rooms"]]
         if self.recorder:
@@ -283,7 +294,8 @@ class Conductor:
             if live.get("stage") not in ("sweep", "held"):
                 return
         self.board.trace[str(key)] = [
-            float(f"{v:.5g}") for v in (live["f"], live["control"], live["drive"], *live.get("responses", []), *live["phases"])
+            float(f"{v:.5g}")
+            for v in (live["f"], live["control"], live["drive"], *live.get("responses", []), *live["phases"])
         ]
 
     def _asked_for_trip(self, asked: Mapping[str, Any], local: int) -> None:
@@ -370,6 +382,11 @@ class Conductor:
         walk.signed = self.walk.signed
         if self.board.state == "walk-round":
             self.prepared, self.walk, self.kept = prepared, walk, kept
+            # Another sensor, another control point: the guards see what the method sees.
+            with contextlib.suppress(OSError):
+                self.wire.send_json(
+                    b"K", {"sensitivities": dict(prepared.facts.sensitivity), "control": prepared.control()}
+                )
 
     def _begin(self) -> None:
         if self.board.state != "walk-round" or not all(c.done for c in self.walk.states(self.sensed)):
@@ -411,7 +428,9 @@ class Conductor:
         )  # fmt: skip
         self.first = index + 1
         self.began_wall = time.monotonic()
-        self.performance = self.prepared.method.perform(self.prepared.settings, self.prepared.facts, None)
+        self.performance = self.prepared.method.perform(self.prepared.settings, self.prepared.facts, self.position)
+        if self.resumed is not None:
+            self.recorder.event("continued", t=0.0, take=self.resumed.name, position=self.position)
         self._set(state="running", take=str(self.take_folder))
 
     def _channel_row(self, role: str) -> dict[str, Any]:
@@ -541,11 +560,12 @@ def main() -> None:
     parser.add_argument("--note", type=Path, required=True)
     parser.add_argument("--auto", default=None)
     parser.add_argument("--forsaken", type=float, default=FORSAKEN)
+    parser.add_argument("--resume", type=Path)
     given = parser.parse_args()
     prepared = prepare(given.plan, given.rig)
     if given.pace == "real":
         prefer(10)
-    Conductor(prepared, given.take, given.pace, given.note, given.auto, given.forsaken).run()
+    Conductor(prepared, given.take, given.pace, given.note, given.auto, given.forsaken, given.resume).run()
 
 
 if __name__ == "__main__":

@@ -209,7 +209,7 @@ class Guards:
 
     def _level(self, seconds: float) -> float:
         """rms of the combined control points over the last seconds."""
-        last = list(self.energy)[-max(1, round(seconds / self.span)):]
+        last = list(self.energy)[-max(1, round(seconds / self.span)) :]
         n = sum(k for k, _ in last)
         levels = []
         for role in self.points:

@@ -57,7 +57,9 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
             held = bench.play(drives.pop(0))
             channels = {r: held.samples[i] for i, r in enumerate([*roles, "drive"])}
             local = index - REST
-            seen = Seen(local * block / rate, held, scaled(held, scales, roles), drives[0], *expects.pop(index, (None, None)))
+            seen = Seen(
+                local * block / rate, held, scaled(held, scales, roles), drives[0], *expects.pop(index, (None, None))
+            )
             trips, rooms = guards.look(seen)
             for room in rooms:
                 if room.key not in made.most or room.used > made.most[room.key].used:

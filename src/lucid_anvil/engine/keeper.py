@@ -194,12 +194,22 @@ class Keeper:
                     return self.ring.drive(index)
             elif kind == b"C":
                 self.device.send(b"C", payload)
+            elif kind == b"K" and not self.armed:
+                held = json.loads(payload)
+                self.scales = channel_scales(self.rig, held["sensitivities"])
+                self.guards = Guards(self.rig, self.log.parent, held["control"])
             elif kind == b"A":
                 self.armed = True
                 self.note("armed", block=index)
             elif kind == b"S":
                 order = json.loads(payload)
-                self.note("trip", guard=order.get("guard", "operator"), label=order["why"], action=order["action"], block=index)
+                self.note(
+                    "trip",
+                    guard=order.get("guard", "operator"),
+                    label=order["why"],
+                    action=order["action"],
+                    block=index,
+                )
                 self.ramp.begin(self.rig.cut_time if order["action"] == "cut" else self.rig.ease_time)
             elif kind == b"Q":
                 self.leaving = True

@@ -59,9 +59,17 @@ def find(note: Path) -> Address | None:
 
 
 def start(
-    plan: Path, rig: Path | None, take: Path, pace: str, note: Path, auto: str | None = None, log: Path | None = None
+    plan: Path,
+    rig: Path | None,
+    take: Path,
+    pace: str,
+    note: Path,
+    auto: str | None = None,
+    log: Path | None = None,
+    resume: Path | None = None,
 ) -> subprocess.Popen[bytes]:
-    """Start a conductor in a session of its own, so that it outlives the face that started it."""
+    """Start a conductor in a session of its own, so that it outlives the face that started it. `resume`: a take whose
+    course is to be continued from where it was cut."""
     command = [
         sys.executable, "-m", "lucid_anvil.engine.conductor", "--plan", str(plan), "--take", str(take),
         "--pace", pace, "--note", str(note),
@@ -70,6 +78,8 @@ def start(
         command += ["--rig", str(rig)]
     if auto is not None:
         command += ["--auto", auto]
+    if resume is not None:
+        command += ["--resume", str(resume)]
     note.unlink(missing_ok=True)
     with (log or Path(os.devnull)).open("ab") as errors:
         return subprocess.Popen(

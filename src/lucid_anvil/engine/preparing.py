@@ -107,7 +107,7 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
     inputs = []
     for c in rig.channels:
         if c.kind == "acceleration":
-            inputs.append(Input(c.role, c.kind, 1 / known[c.role], "m/s²", c.axis == "axial"))
+            inputs.append(Input(c.role, c.kind, 1 / known[c.role], "m/s²", c.axis == "axial", c.range))
         elif c.kind == "current":
             inputs.append(Input(c.role, c.kind, 1 / c.scale, "A"))
         else:

@@ -13,7 +13,7 @@ from typing import Any
 
 from ..core.errors import BadInput
 from ..lab.findings import Finding
-from ..lab.takes import Take, next_take_folder
+from ..lab.takes import Take, next_take_folder, open_take
 from . import launch
 from .preparing import Prepared, prepare
 
@@ -29,10 +29,18 @@ class Outcome:
 
 
 def run_plan(
-    plan: Path, rig: Path | None, pace: str, take: Path | None, signed_by: str | None, say: Callable[[str], None]
+    plan: Path,
+    rig: Path | None,
+    pace: str,
+    take: Path | None,
+    signed_by: str | None,
+    say: Callable[[str], None],
+    resume: Path | None = None,
 ) -> Outcome:
     """Start, follow, and give what came of it. Raises BadInput before anything moves."""
     prepared = prepare(plan, rig)
+    if resume is not None and open_take(resume).position() is None:
+        raise BadInput(f"{resume}: it says nowhere that it could be continued from: run the plan from its start.")
     pace = pace or ("fast" if prepared.rig.is_standin else "real")
     if pace not in ("real", "fast"):
         raise BadInput(f"--pace {pace}: use real or fast.")
@@ -48,7 +56,7 @@ def run_plan(
     signer = signed_by or ("stand-in" if prepared.rig.is_standin else _ask_signature(prepared))
     with tempfile.TemporaryDirectory() as work:
         note, log = Path(work) / "door.json", Path(work) / "conductor.log"
-        process = launch.start(plan, rig, folder, pace, note, signer, log)
+        process = launch.start(plan, rig, folder, pace, note, signer, log, resume)
         try:
             address = launch.wait_for(note, process)
             board = _follow(address, prepared)

@@ -163,7 +163,7 @@ class WalkRound:
         off = [n for i, n in enumerate(INTERLOCKS) if seen.interlock >> i & 1]
         if off:
             return False, f"{off[0]} is not well; see to it at the amplifier"
-        return True, ", ".join(INTERLOCKS) + ": well"
+        return True, "all three well"
 
     def _temperature(self, seen: Sensed) -> tuple[bool, str]:
         low, high = self.prepared.rig.room.window

@@ -187,7 +187,9 @@ def _value(f: Field, code: int) -> Any:
 
 def _write(bits: Bits, fields: Sequence[Field], values: Mapping[str, Any]) -> None:
     for f in fields:
-        usual = (f.choices or ("no", "yes"))[0] if f.kind in ("choice", "switch") else "" if f.kind == "letters" else None
+        usual = (
+            (f.choices or ("no", "yes"))[0] if f.kind in ("choice", "switch") else "" if f.kind == "letters" else None
+        )
         code = _code(f, values.get(f.name, usual))
         bits.put(code, f.bits)
         if f.kind == "switch":
@@ -215,7 +217,9 @@ def encode(sheet: DataSheet) -> bytes:
     bits.put(b.serial, 24)
     if sheet.template is not None:
         if sheet.template not in TEMPLATES:
-            raise BadInput(f"data sheet: template {sheet.template} is not known here: {', '.join(map(str, TEMPLATES))}.")
+            raise BadInput(
+                f"data sheet: template {sheet.template} is not known here: {', '.join(map(str, TEMPLATES))}."
+            )
         bits.put(0, 2)
         bits.put(sheet.template, 8)
         _write(bits, TEMPLATES[sheet.template][1], sheet.values)

@@ -38,7 +38,11 @@ def matching(sheet: DataSheet, entries: Iterable[Entry], makers: dict[str, int] 
     b = sheet.basic
     for entry in entries:
         s = entry.sensor
-        if known.get(s.maker) == b.maker and number_of(s.model) % (1 << 15) == b.model and number_of(s.serial) == b.serial:
+        if (
+            known.get(s.maker) == b.maker
+            and number_of(s.model) % (1 << 15) == b.model
+            and number_of(s.serial) == b.serial
+        ):
             break
     else:
         maker = next((m for m, n in known.items() if n == b.maker), f"maker {b.maker}")

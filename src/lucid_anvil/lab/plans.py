@@ -99,9 +99,9 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
 SHAKER_WALK_ROUND = [
     {"key": "interlocks", "text": "Cooling, field supply, emergency stop", "sense": "interlocks"},
     {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
-    {"key": "bolts", "text": "Fixture bolts torqued, article free of the frame"},
+    {"key": "bolts", "text": "Fixture bolts torqued, article free"},
     {"key": "centred", "text": "Table centred, transport lock out"},
-    {"key": "cables", "text": "Cables tied down, strain relief at the table"},
+    {"key": "cables", "text": "Cables tied down at the table"},
     {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
     {"key": "input_range", "text": "Input range fits the profile", "sense": "input_range"},
     {"key": "noise", "text": "Noise floor low enough", "sense": "noise"},

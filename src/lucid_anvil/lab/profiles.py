@@ -82,7 +82,9 @@ class SweepPart(Model):
             return None
         if self.law == "log":
             if isinstance(self.rate, str) and (end := split(self.rate)[1].replace(" ", "")).startswith("dec"):
-                return 3.321928094887362 * parse(f"{split(self.rate)[0]} oct{end[end.index('/'):]}", "oct/s", "sweep.rate")
+                return 3.321928094887362 * parse(
+                    f"{split(self.rate)[0]} oct{end[end.index('/') :]}", "oct/s", "sweep.rate"
+                )
             return parse(self.rate, "oct/min", "sweep.rate") / 60
         return parse(self.rate, "Hz/s", "sweep.rate")
 
@@ -115,7 +117,9 @@ class SineFile(Model):
             for name in ("tolerance", "abort"):
                 held: BandPart | None = getattr(part, name) or getattr(self, name)
                 bands.append(held.band(law, f"segments, {i}, {name}") if held else None)
-            segments.append(sineprofile.Segment(law, getattr(part, law, None) if law != "line" else None, part.until, *bands))
+            segments.append(
+                sineprofile.Segment(law, getattr(part, law, None) if law != "line" else None, part.until, *bands)
+            )
         return sineprofile.solve(self.start, self.stop, segments)
 
     def sweeping(self) -> Sweeping | None:
@@ -237,7 +241,9 @@ def prepare_history(part: TimeFile, folder: Path) -> tuple[Any, Any]:
     place = Path(part.file)
     record = read(place if place.is_absolute() else folder / place)
     if part.channel is None and len(record.channels) > 1:
-        raise BadInput(f"{part.file}: it has {len(record.channels)} channels: say channel, one of {', '.join(record.labels)}.")
+        raise BadInput(
+            f"{part.file}: it has {len(record.channels)} channels: say channel, one of {', '.join(record.labels)}."
+        )
     channel = record.channel(part.channel if part.channel is not None else 1)
     unit = part.unit or channel.unit
     if not same_kind(unit, "m/s^2"):
@@ -247,7 +253,9 @@ def prepare_history(part: TimeFile, folder: Path) -> tuple[Any, Any]:
     if part.cut:
         stop = channel.duration if part.cut.stop is None else part.cut.stop
         if not 0 <= part.cut.start < stop <= channel.duration * (1 + 1e-9):
-            raise BadInput(f"cut: {part.cut.start:g} s to {stop:g} s is not within the record's {channel.duration:g} s.")
+            raise BadInput(
+                f"cut: {part.cut.start:g} s to {stop:g} s is not within the record's {channel.duration:g} s."
+            )
         x = x[int(round(part.cut.start * rate)) : int(round(stop * rate))]
     x = x * part.scale
     if part.resample:

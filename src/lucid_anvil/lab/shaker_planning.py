@@ -68,6 +68,22 @@ def change_step(place: Path, changes: dict[str, Any]) -> None:
     whole_write(place, dump_yaml(plan))
 
 
+def stretched_course(course: list[dict[str, Any]], step: int, rung: bool, duration: float) -> list[dict[str, Any]]:
+    """A course as data with one step's duration [s] changed: a sweep keeps its range and takes another rate."""
+    made = [dict(s) for s in course]
+    held = made[step]
+    text = f"{max(duration, 1.0):.4g} s"
+    if "pause" in held:
+        held["pause"] = text
+    elif rung:
+        held["each"] = text
+    else:
+        for key in ("rate", "total", "sweeps", "cycles"):
+            held.pop(key, None)
+        held["duration"] = text
+    return made
+
+
 def swap_sensor(lab: Lab, place: Path, role: str, serial: str) -> None:
     """Another sensor from the ledger on a channel: the plan's sensor, its doubt, and what follows from them. Raises
     BadInput for a sensor that is no accelerometer."""

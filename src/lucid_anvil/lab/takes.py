@@ -52,6 +52,11 @@ class Take:
                     return str(event.get("label") or event.get("reason"))
         return None
 
+    def position(self) -> dict[str, Any] | None:
+        """Where its method last said that it could be continued from."""
+        held = next((e for e in reversed(self.events()) if e["kind"] == "position"), None)
+        return None if held is None else {k: v for k, v in held.items() if k not in ("kind", "t")}
+
     def finding_files(self) -> list[Path]:
         return sorted((self.folder / "findings").glob("*.json"))
 

@@ -68,6 +68,8 @@ class Input:
     """unit per V"""
     unit: str
     on_table: bool = True
+    range: float = 10.0
+    """V at which the input overloads"""
 
 
 @dataclass(frozen=True)
@@ -104,6 +106,9 @@ class CourseItem:
     limited_by: str | None = None
     until: float | None = None
     """Hz at which it ends, where the frequency moves"""
+    step: int | None = None
+    """Number of the course's step that it comes from, from 0"""
+    rung: bool = False
 
 
 @dataclass(frozen=True)

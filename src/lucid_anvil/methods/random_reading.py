@@ -16,6 +16,7 @@ from ..lab.findings import Curve, Finding, Reading
 from .base import Limits
 from .random_run import spacing
 from .shaker_settings import ShakerSettings, control_roles, in_units, with_tolerance
+from .sine_reading import cut_time
 
 READINGS = {
     "in_tolerance": "%", "rms": "m/s²", "rms_error": "%", "error_max": "dB", "kurtosis": "", "crest": "",
@@ -37,6 +38,7 @@ def parts_of(marks: Sequence[Mapping[str, Any]], settings: ShakerSettings, durat
     """Stretches at full level: as the marks tell, or the stretch that the settings name. Rungs of a ladder count
     only where there is nothing else."""
     held = [m for m in marks if m.get("kind") in ("random", "random-end")]
+    duration = cut_time(marks, duration)
     made, rungs = [], []
     for i, m in enumerate(held):
         if m["kind"] != "random":

@@ -15,7 +15,7 @@ from ..core.control.randomprofile import RandomProfile
 from ..core.signal.sinefit import Floats
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want
 from .shaker_course import Stretch, items, level_stretches
-from .shaker_run import ShakerRun
+from .shaker_run import ShakerRun, input_rows
 from .shaker_settings import ShakerSettings, with_tolerance
 
 USUAL = 60.0
@@ -41,8 +41,8 @@ def spacing(settings: ShakerSettings, profile: RandomProfile) -> float:
     return max(v * decade for v in (1.0, 1.25, 2.0, 2.5, 5.0) if v * decade <= wanted * (1 + 1e-9))
 
 
-def predict(loop: LoopResponse, facts: Facts, profile: RandomProfile, controls: int, clipping: float, top: float
-            ) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
+def predict(loop: LoopResponse, facts: Facts, profile: RandomProfile, controls: int, clipping: float, top: float,
+            roles: list[str]) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use of every limit: peaks at the drive's clipping times the rms."""
     f = loop.frequency[(loop.frequency >= profile.start) & (loop.frequency <= profile.stop)]
     inside = (loop.frequency >= profile.start) & (loop.frequency <= profile.stop)
@@ -72,7 +72,8 @@ def predict(loop: LoopResponse, facts: Facts, profile: RandomProfile, controls: 
         limit = facts.limits.get(key, facts.source_range if not key else 0.0)
         if limit:
             rows.append((name, float(value) / limit, float(value), limit, unit))
-    return rows, []
+    levels = [4.5 * rms(volts * np.abs(loop.smoothed[i][inside]) ** 2) for i in range(len(roles))]
+    return rows + input_rows(facts, roles, np.array(levels)), []
 
 
 @dataclass
@@ -130,7 +131,9 @@ class RandomRun(ShakerRun):
         held = self.loop.state()
         if held.frames < 1:
             return made
-        inside = (held.frequency >= self.profile.start * (1 - 1e-9)) & (held.frequency <= self.profile.stop * (1 + 1e-9))
+        inside = (held.frequency >= self.profile.start * (1 - 1e-9)) & (
+            held.frequency <= self.profile.stop * (1 + 1e-9)
+        )
         f, s = held.frequency[inside], held.control[inside]
         by = 10 ** (self.level / 10)
         low, high = self.profile.edges(f, "tolerances")
@@ -210,7 +213,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
     top = max((10 ** (s.level / 20) for s in plan if s.kind != "pause"), default=1.0)
     level = control.probe.level or 0.1 * profile.rms()
     ready = yield from run.probe(
-        (profile.start, profile.stop), level, predict, (profile, len(run.controls), control.clipping, top)
+        (profile.start, profile.stop), level, predict, (profile, len(run.controls), control.clipping, top, run.roles)
     )
     if not ready:
         return
@@ -243,6 +246,8 @@ def _down(run: RandomRun) -> Generator[Want, Got, None]:
     while run.level > -60:
         run.level -= 60 * run.span / 0.4
         assert run.loop is not None
-        yield from run.turn(run.loop.play(run.n, 10 ** (run.level / 20)) if run.level > -60 else run.loop.play(run.n, 0.0))
+        yield from run.turn(
+            run.loop.play(run.n, 10 ** (run.level / 20)) if run.level > -60 else run.loop.play(run.n, 0.0)
+        )
     for _ in range(LEAD + 1):
         yield from run.turn(np.zeros(run.n))

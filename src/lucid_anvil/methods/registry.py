@@ -9,8 +9,10 @@ from ..core.errors import BadInput
 from .base import Method
 
 MODULES = {
-    "accelerometer-comparison": "accelerometer_comparison", "sine-sweep": "sine_sweep",
-    "random-vibration": "random_vibration", "time-replication": "time_replication",
+    "accelerometer-comparison": "accelerometer_comparison",
+    "sine-sweep": "sine_sweep",
+    "random-vibration": "random_vibration",
+    "time-replication": "time_replication",
 }
 
 

@@ -82,7 +82,9 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
         for m in held:
             start = int(round((float(m["t"]) + float(m["offset"])) * rate)) - target.offset
             if start + target.offset + target.length <= record["control"].length:
-                reads.append(_read(record, controls, start, 10 ** (float(m["level"]) / 20), bool(m.get("rung")), target))
+                reads.append(
+                    _read(record, controls, start, 10 ** (float(m["level"]) / 20), bool(m.get("rung")), target)
+                )
     else:
         reads.append(_read(record, controls, _search(record, controls, target, settings), 1.0, False, target))
     return _finding(reads, target, record, controls, settings, limits, list(made.notes[:-1]))
@@ -128,7 +130,9 @@ def _finding(reads: list[PassRead], target: Target, record: Mapping[str, Channel
         drive = record["drive"].samples(max(a, 0), a + target.wave.size)
         readings.append(Reading("drive_peak", "Drive, peak", float(np.max(np.abs(drive), initial=0.0)), "V"))
     for k, r in enumerate(reads, 1):
-        readings.append(Reading(f"rms_error_{k}", f"Pass {k} ({20 * np.log10(r.level):+.1f} dB), error", r.figures.rms_error, "%"))
+        readings.append(
+            Reading(f"rms_error_{k}", f"Pass {k} ({20 * np.log10(r.level):+.1f} dB), error", r.figures.rms_error, "%")
+        )
     notes.append(
         f"Error in the control band {target.band[0]:.4g} Hz to {target.band[1]:.4g} Hz; the response was moved by"
         f" {1e3 * g.delay:.3g} ms onto the target."

@@ -12,13 +12,22 @@ import numpy as np
 from ..core.control import history
 from ..core.control.plant import LoopResponse
 from ..core.control.replication import (
-    Target, band_of, better, compare, ends_faded, in_step, limited, make_target, plant_on, through_inverse,
+    Target,
+    band_of,
+    better,
+    compare,
+    ends_faded,
+    in_step,
+    limited,
+    make_target,
+    plant_on,
+    through_inverse,
 )  # fmt: skip
 from ..core.signal.sinefit import Floats
 from ..lab.profiles import prepare_history
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want
 from .shaker_course import Stretch, items, level_stretches
-from .shaker_run import ShakerRun
+from .shaker_run import ShakerRun, input_rows
 from .shaker_settings import ShakerSettings
 
 LADDER = (-12.0, -6.0, -3.0)
@@ -60,7 +69,7 @@ def target_for(settings: ShakerSettings, rate: float, block: int, lowest: float,
     return make_target(x, rate, band, block)
 
 
-def predict(loop: LoopResponse, facts: Facts, target: Target, top: float
+def predict(loop: LoopResponse, facts: Facts, target: Target, top: float, roles: list[str]
             ) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use: the peaks of the drive, the current and the motion that the response foretells."""
     drive = top * through_inverse(target.wave, target, loop)
@@ -87,10 +96,13 @@ def predict(loop: LoopResponse, facts: Facts, target: Target, top: float
         limit = facts.limits.get(key, facts.source_range if not key else 0.0)
         if limit:
             rows.append((name, value / limit, value, limit, unit))
+    rows += input_rows(facts, roles, np.array([peak(plant_on(loop, i, f)) for i in range(len(roles))]))
     return rows, [f"Control band {target.band[0]:.4g} Hz to {target.band[1]:.4g} Hz."]
 
 
-def after_pass(drive: Floats, y: Floats, played: Floats, level: float, target: Target, plant: LoopResponse) -> dict[str, Any]:
+def after_pass(
+    drive: Floats, y: Floats, played: Floats, level: float, target: Target, plant: LoopResponse
+) -> dict[str, Any]:
     """The bettered drive of full level, and what the pass showed."""
     shown = limited(in_step(y, played, drive, target.rate), target)
     figures, moved = compare(shown, level * target.wave, target)
@@ -170,11 +182,13 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
     lowest, highest = facts.limits.get("lowest", 5.0), facts.limits.get("highest", 0.42 * facts.rate)
     run = ReplicationRun(settings, facts)
     plan = stretches(settings)
-    target = yield from run.ask(target_for, (settings, run.rate, run.n, lowest, highest), {"stage": "probe", "part": "record"})
+    target = yield from run.ask(
+        target_for, (settings, run.rate, run.n, lowest, highest), {"stage": "probe", "part": "record"}
+    )
     run.target = target
     top = max((10 ** (s.level / 20) for s in plan if s.kind != "pause"), default=1.0)
     level = settings.control.probe.level or max(0.3 * target.rms, 0.02 * float(np.max(np.abs(target.wave))))
-    ready = yield from run.probe(target.band, level, predict, (target, top))
+    ready = yield from run.probe(target.band, level, predict, (target, top, run.roles))
     if not ready:
         return
     if run.plant is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..core.control.sweep import Sweep, sweeping
 from ..core.errors import BadInput
@@ -30,10 +30,12 @@ class Stretch:
     repeats: int = 1
     rung: bool = False
     """a rung of a ladder below its last"""
+    step: int = 0
+    """number of the step in the course, from 0"""
 
     @property
     def label(self) -> str:
-        at = f" {self.level:+g} dB" if self.level else ""
+        at = f" {self.level:+g} dB".replace("-", "−") if self.level else ""
         if self.sweep is not None:
             arrow = "up" if self.sweep.stop > self.sweep.start else "down"
             return f"Sweep {arrow} {self.sweep.start:g} → {self.sweep.stop:g} Hz{at}"
@@ -56,11 +58,11 @@ def sine_stretches(settings: ShakerSettings) -> list[Stretch]:
     for number, step in enumerate(steps, 1):
         kind, where = step.kind(), f"course, {number}"
         if kind == "sweep":
-            made += _sweeps(step, held, where)
+            made += [replace(s, step=number - 1) for s in _sweeps(step, held, where)]
         elif kind in ("dwell", "follow"):
-            made.append(_dwell(step, held, where))
+            made.append(replace(_dwell(step, held, where), step=number - 1))
         elif kind == "pause":
-            made.append(Stretch("pause", float(step.pause or 0)))
+            made.append(Stretch("pause", float(step.pause or 0), step=number - 1))
         else:
             raise BadInput(f"{where}: a sine profile has no {kind}: use sweep, dwell, follow or pause.")
     return made
@@ -77,7 +79,9 @@ def _sweeps(step: CourseStep, held: SineFile, where: str) -> list[Stretch]:
         part = part.model_copy(update={"rate": usual.rate, "duration": usual.duration})
     low, high = step.start or held.start, step.stop or held.stop
     if not held.start * (1 - 1e-9) <= low < high <= held.stop * (1 + 1e-9):
-        raise BadInput(f"{where}: {low:g} Hz to {high:g} Hz is not within the profile's {held.start:g} to {held.stop:g} Hz.")
+        raise BadInput(
+            f"{where}: {low:g} Hz to {high:g} Hz is not within the profile's {held.start:g} to {held.stop:g} Hz."
+        )
     try:
         made = sweeping(
             low, high, law=part.law, rate=part.rate_si(), duration=part.duration,
@@ -99,7 +103,9 @@ def _sweeps(step: CourseStep, held: SineFile, where: str) -> list[Stretch]:
 
 
 def _dwell(step: CourseStep, held: SineFile, where: str) -> Stretch:
-    frequency = step.dwell if step.kind() == "dwell" else None if step.follow == "resonance" else float(step.follow or 0)
+    frequency = (
+        step.dwell if step.kind() == "dwell" else None if step.follow == "resonance" else float(step.follow or 0)
+    )
     duration = step.duration if step.duration is not None else step.total
     if duration is None and step.cycles is not None:
         duration = step.cycles / (frequency or held.stop)
@@ -116,7 +122,7 @@ def level_stretches(settings: ShakerSettings, kind: str, usual: float) -> list[S
     made: list[Stretch] = []
     for number, step in enumerate(steps, 1):
         if step.kind() == "pause":
-            made.append(Stretch("pause", float(step.pause or 0)))
+            made.append(Stretch("pause", float(step.pause or 0), step=number - 1))
             continue
         if step.kind() != kind:
             raise BadInput(f"course, {number}: {step.kind()} does not belong here: use {kind} or pause.")
@@ -127,7 +133,8 @@ def level_stretches(settings: ShakerSettings, kind: str, usual: float) -> list[S
                 duration = (step.duration or usual) if last else (step.each or min(20.0, step.duration or usual))
             else:
                 duration = usual * (step.repeats if last else 1)
-            made.append(Stretch(kind, duration, float(level), repeats=step.repeats if last else 1, rung=not last))
+            made.append(Stretch(kind, duration, float(level), repeats=step.repeats if last else 1, rung=not last,
+                                step=number - 1))  # fmt: skip
     return made
 
 
@@ -145,5 +152,9 @@ def items(settings: ShakerSettings, stretches: list[Stretch]) -> list[CourseItem
     for s in stretches:
         stop = None if s.sweep is None else float(s.sweep.frequency(s.duration))
         start = s.sweep.start if s.sweep else s.frequency
-        made.append(CourseItem(s.label, s.duration + (STARTUP if s.kind != "pause" else 0.0), start, None, None, stop))
+        made.append(
+            CourseItem(
+                s.label, s.duration + (STARTUP if s.kind != "pause" else 0.0), start, None, None, stop, s.step, s.rung
+            )
+        )
     return made

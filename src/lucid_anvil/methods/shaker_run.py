@@ -80,7 +80,9 @@ class ShakerRun:
         elif name == "skip":
             self.skip = True
 
-    def ask(self, work: Any, given: tuple[Any, ...], live: Mapping[str, Any] | None = None) -> Generator[Want, Got, Any]:
+    def ask(
+        self, work: Any, given: tuple[Any, ...], live: Mapping[str, Any] | None = None
+    ) -> Generator[Want, Got, Any]:
         """Have something computed while the drive rests."""
         zeros = np.zeros(self.n)
         self.result = None
@@ -169,13 +171,25 @@ class ShakerRun:
         return min(level / mean, most)
 
 
+def input_rows(facts: Facts, roles: list[str], peaks: Floats) -> list[tuple[str, float, float, float, str]]:
+    """Use of each acceleration input's range, from the peak [m/s²] that each channel will show."""
+    made = []
+    by = {i.role: i for i in facts.inputs}
+    for role, peak in zip(roles, peaks, strict=True):
+        limit = by[role].range * by[role].scale
+        made.append((f"Input of {role}", float(peak) / limit, float(peak), limit, "m/s²"))
+    return [m for m in made if m[1] > 0.3] or sorted(made, key=lambda m: -m[1])[:1]
+
+
 def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[str], kinds: list[str],
                band: tuple[float, float], facts: Facts, predict: Any, given: tuple[Any, ...]) -> dict[str, Any]:  # fmt: skip
     """What a burst says: the loop's response, what is wrong with it, what full level would use, and a picture."""
     loop = estimate(x[-1], x[:-1], rest[:-1], rate, period)
     f = loop.frequency
     model = np.array(facts.model) if facts.model else np.array([[1.0, 1.0, 1.0, 1.0], [1e5, 1.0, 1.0, 1.0]])
-    expected = np.exp(np.interp(np.log(np.maximum(f, 1e-3)), np.log(model[:, 0]), np.log(np.maximum(model[:, 1], 1e-9))))
+    expected = np.exp(
+        np.interp(np.log(np.maximum(f, 1e-3)), np.log(model[:, 0]), np.log(np.maximum(model[:, 1], 1e-9)))
+    )
     doubts = judge_loop(loop, roles, expected, band, np.std(x[: len(kinds)], axis=1), kinds)
     used: list[tuple[str, float, float, float, str]] = []
     notes: list[str] = []
@@ -186,9 +200,13 @@ def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[st
     why = fatal[0].text if fatal else None
     if why is None and over:
         worst = max(over, key=lambda u: u[1])
-        why = f"{worst[0]} would use {100 * worst[1]:.0f} % of its limit; {-20 * math.log10(worst[1]):.1f} dB would fit."
+        why = (
+            f"{worst[0]} would use {100 * worst[1]:.0f} % of its limit; {-20 * math.log10(worst[1]):.1f} dB would fit."
+        )
     inside = (f >= band[0]) & (f <= band[1])
-    lines = np.unique(np.round(np.geomspace(max(np.flatnonzero(inside)[0], 1), np.flatnonzero(inside)[-1], 500)).astype(int))
+    lines = np.unique(
+        np.round(np.geomspace(max(np.flatnonzero(inside)[0], 1), np.flatnonzero(inside)[-1], 500)).astype(int)
+    )
     picture = {
         "frequency": [float(f"{v:.6g}") for v in f[lines]],
         "response": [[float(f"{v:.4g}") for v in np.abs(loop.smoothed[i][lines])] for i in range(len(roles))],
@@ -199,4 +217,3 @@ def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[st
         "modes": [[float(a), float(b)] for a, b in sharpest(loop, 0, band)[:4]],
     }  # fmt: skip
     return {"loop": loop, "picture": picture, "why": why, "channel": fatal[0].channel if fatal else None}
-

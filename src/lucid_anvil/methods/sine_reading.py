@@ -11,7 +11,7 @@ import numpy as np
 
 from ..core.control.sineprofile import SineProfile
 from ..core.signal.sinefit import Complexes, Floats
-from ..core.signal.tracking import Track, find_track, tracked
+from ..core.signal.tracking import PERIODS, Track, find_track, tracked
 from ..formats.recording import Channel
 from ..lab.findings import Curve, Finding, Reading
 from .base import Limits
@@ -67,8 +67,14 @@ class Stretch:
         return self.start + (f - self.frequency) / self.rate
 
 
+def cut_time(marks: Sequence[Mapping[str, Any]], end: float) -> float:
+    """s at which the drive was taken down by a guard or the operator; else the record's end."""
+    return min([float(m["t"]) for m in marks if m.get("kind") == "trip" and m.get("action") in ("cut", "ease")] + [end])
+
+
 def stretches_of(marks: Sequence[Mapping[str, Any]], end: float) -> list[Stretch]:
-    """Stretches as a take's marks tell them."""
+    """Stretches as a take's marks tell them; nothing after a cut."""
+    end = cut_time(marks, end)
     held = [m for m in marks if m.get("kind") == "sine"]
     made = []
     for i, m in enumerate(held):
@@ -158,8 +164,11 @@ def _combined(levels: Floats, how: str) -> Floats:
 
 
 def read_sweep(record: Mapping[str, Channel], roles: list[str], controls: list[str], stretch: Stretch,
-               profile: SineProfile, how: str) -> SweepRead | None:  # fmt: skip
+               profile: SineProfile, how: str, end: float) -> SweepRead | None:  # fmt: skip
+    """None where no line's window lies before `end` [s]."""
     f, t = _lines(stretch, profile)
+    whole = t + PERIODS / f / 2 <= end + 0.5 / f
+    f, t = f[whole], t[whole]
     if f.size == 0:
         return None
     first = record[roles[0]]
@@ -193,8 +202,15 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
         notes.append("The frequency was found from the record itself.")
     sweeps = []
     for s in stretches:
-        if s.law in ("log", "linear") and "dwell" not in s.mark and not _follows(s, stretches) or s.law == "found" and s.rate:
-            made = read_sweep(record, roles, controls, s, profile, settings.control.combine)
+        if (
+            s.law in ("log", "linear")
+            and "dwell" not in s.mark
+            and not _follows(s, stretches)
+            or s.law == "found"
+            and s.rate
+        ):
+            made = read_sweep(record, roles, controls, s, profile, settings.control.combine,
+                               cut_time(marks, np.inf))  # fmt: skip
             if made is not None and made.frequency.size:
                 sweeps.append(made)
     doubt = settings.uncertainty.get("control")
@@ -283,7 +299,9 @@ def _curves(sweeps: list[SweepRead], controls: list[str], others: list[str], rol
         made.append(Curve("target", "Profile", x, tuple(map(float, s.target)), "Hz", "m/s²"))
         if "drive" in roles:
             i = roles.index("drive")
-            made.append(Curve("drive", "Drive, peak", x, tuple(map(float, np.abs(s.phasors[i]))), "Hz", record["drive"].unit))
+            made.append(
+                Curve("drive", "Drive, peak", x, tuple(map(float, np.abs(s.phasors[i]))), "Hz", record["drive"].unit)
+            )
         for role in others:
             i = roles.index(role)
             made.append(Curve(f"response_{role}", f"{role}, peak", x, tuple(map(float, np.abs(s.phasors[i]))), "Hz",
@@ -323,19 +341,43 @@ def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str]
         worst = float(error[np.nanargmax(np.abs(error))])
         readings.append(Reading(f"{at}_frequency", f"Dwell {k}, frequency at its end", float(f[-1]), "Hz"))
         readings.append(Reading(f"{at}_error", f"Dwell {k}, largest error of level", worst, "dB"))
-        curves.append(Curve(f"{at}_frequency", f"Dwell {k}, frequency", tuple(map(float, t)), tuple(map(float, f)), "s", "Hz"))
-        curves.append(Curve(f"{at}_control", f"Dwell {k}, control level", tuple(map(float, t)), tuple(map(float, control)), "s", "m/s²"))
+        curves.append(
+            Curve(f"{at}_frequency", f"Dwell {k}, frequency", tuple(map(float, t)), tuple(map(float, f)), "s", "Hz")
+        )
+        curves.append(
+            Curve(
+                f"{at}_control",
+                f"Dwell {k}, control level",
+                tuple(map(float, t)),
+                tuple(map(float, control)),
+                "s",
+                "m/s²",
+            )
+        )
         if not parts[0].mark.get("follow"):
             continue
         wanted, role = float(parts[0].mark["wanted"]), parts[0].mark.get("role")
         i = roles.index(role) if role in roles else len(controls)
         turn = np.degrees(np.angle(p[i] * np.conj(p[0]) * np.exp(-1j * np.radians(wanted))))
         settled = t > begin + 3.0
-        readings.append(Reading(f"{at}_drift", f"Dwell {k}, drift of the resonance", 100 * (float(f[-1] / f[settled][0]) - 1), "%"))
+        readings.append(
+            Reading(f"{at}_drift", f"Dwell {k}, drift of the resonance", 100 * (float(f[-1] / f[settled][0]) - 1), "%")
+        )
         off = turn[settled & np.isfinite(turn)]
         if off.size:
-            readings.append(Reading(f"{at}_phase_error", f"Dwell {k}, largest error of phase", float(np.max(np.abs(off))), "°"))
-        curves.append(Curve(f"{at}_phase", f"Dwell {k}, phase off its value", tuple(map(float, t)), tuple(map(float, turn)), "s", "°"))
+            readings.append(
+                Reading(f"{at}_phase_error", f"Dwell {k}, largest error of phase", float(np.max(np.abs(off))), "°")
+            )
+        curves.append(
+            Curve(
+                f"{at}_phase",
+                f"Dwell {k}, phase off its value",
+                tuple(map(float, t)),
+                tuple(map(float, turn)),
+                "s",
+                "°",
+            )
+        )
     return readings, curves
 
 

@@ -15,7 +15,7 @@ from ..core.control.sineprofile import SineProfile
 from ..core.signal.sinefit import Floats
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want
 from .shaker_course import Stretch, items, sine_stretches
-from .shaker_run import ShakerRun
+from .shaker_run import ShakerRun, input_rows
 from .shaker_settings import ShakerSettings, with_tolerance
 
 LOST_AFTER = 20.0
@@ -27,10 +27,14 @@ def course(settings: ShakerSettings) -> list[CourseItem]:
 
 
 def predict(loop: LoopResponse, facts: Facts, profile: SineProfile, controls: int, stretches: list[Stretch],
-            window: float) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
+            window: float, roles: list[str]) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use of every limit, from the measured response; and which sweeps are too fast."""
     top = max((10 ** (s.level / 20) for s in stretches if s.kind != "pause"), default=1.0)
-    f = np.unique(np.concatenate([profile.grid(48), loop.frequency[(loop.frequency > profile.start) & (loop.frequency < profile.stop)]]))
+    f = np.unique(
+        np.concatenate(
+            [profile.grid(48), loop.frequency[(loop.frequency > profile.start) & (loop.frequency < profile.stop)]]
+        )
+    )
     a = top * profile.acceleration(f)
     h = np.mean([np.interp(f, loop.frequency, np.abs(loop.smoothed[i])) for i in range(controls)], axis=0)
     volts = a / np.maximum(h, 1e-9)
@@ -56,6 +60,8 @@ def predict(loop: LoopResponse, facts: Facts, profile: SineProfile, controls: in
     add("Velocity", a / w, limits.get("velocity"), "m/s")
     add("Force", a * limits.get("moving_mass", 0.0), limits.get("force"), "N")
     add("Acceleration", a, limits.get("acceleration"), "m/s²")
+    levels = [np.max(volts * np.interp(f, loop.frequency, np.abs(loop.smoothed[i]))) for i in range(len(roles))]
+    rows += input_rows(facts, roles, np.array(levels))
     return rows, _too_fast(loop, profile, stretches, window)
 
 
@@ -146,7 +152,9 @@ class SineRun(ShakerRun):
         """Abort edges as rms for the keeper, and what the control should show."""
         assert self.profile is not None
         low, high = self.profile.edges(np.array([np.clip(frequency, self.profile.start, self.profile.stop)]), "abort")
-        by = target / max(float(self.profile.acceleration(np.clip(frequency, self.profile.start, self.profile.stop))), 1e-12)
+        by = target / max(
+            float(self.profile.acceleration(np.clip(frequency, self.profile.start, self.profile.stop))), 1e-12
+        )
         over = max(4.0 / frequency, 2 * self.span)
         root = math.sqrt(2)
         edges = None
@@ -227,7 +235,9 @@ def _from_model(facts: Facts, channels: int) -> LoopResponse:
     f = np.arange(0, facts.model[-1][0], 1.0)
     rows = np.array(facts.model)
     h = np.interp(f, rows[:, 0], rows[:, 1])
-    return LoopResponse(f, np.tile(h.astype(complex), (channels, 1)), np.ones((channels, f.size)), np.zeros(channels), 0.0)
+    return LoopResponse(
+        f, np.tile(h.astype(complex), (channels, 1)), np.ones((channels, f.size)), np.zeros(channels), 0.0
+    )
 
 
 def _sweep(run: SineRun, stretch: Stretch, begin: float) -> Generator[Want, Got, None]:
@@ -246,7 +256,11 @@ def _sweep(run: SineRun, stretch: Stretch, begin: float) -> Generator[Want, Got,
             yield from run.sine(*run.constant(run.frequency), run.frequency, marks=marks, stage="held", at=t)
             continue
         if not moving:
-            k = math.log(sweep.stop / sweep.start) / sweep.duration if sweep.law == "log" else (sweep.stop - sweep.start) / sweep.duration
+            k = (
+                math.log(sweep.stop / sweep.start) / sweep.duration
+                if sweep.law == "log"
+                else (sweep.stop - sweep.start) / sweep.duration
+            )
             marks = (run.mark(sweep.law, k),)
             moving, marked = True, run.level
         u = t + np.arange(run.n) / run.rate
@@ -267,7 +281,7 @@ def _learn(run: SineRun) -> None:
     r = run.reading
     if r is None or r.control <= 0:
         return
-    for i, role in enumerate(run.roles[len(run.controls):], len(run.controls)):
+    for i, role in enumerate(run.roles[len(run.controls) :], len(run.controls)):
         ratio = float(r.levels[i]) / r.control
         if ratio > run.found.get(role, (0.0, 0.0, 0.0))[0]:
             turn = float(r.phases[i] - r.phases[0])
@@ -278,7 +292,9 @@ def _dwell(run: SineRun, stretch: Stretch) -> Generator[Want, Got, None]:
     """A dwell at one frequency, or at a resonance whose phase is held."""
     follow = stretch.kind == "follow"
     index, wanted = _resonance(run, stretch) if follow else (0, 0.0)
-    marks: tuple[Any, ...] = (run.mark("constant", dwell=run.item, follow=follow, wanted=math.degrees(wanted), role=run.roles[index]),)
+    marks: tuple[Any, ...] = (
+        run.mark("constant", dwell=run.item, follow=follow, wanted=math.degrees(wanted), role=run.roles[index]),
+    )
     t, f, slow = 0.0, run.frequency, 0.0
     width = _width(run, f, index)
     first = True
@@ -344,7 +360,11 @@ def _first_frequency(run: SineRun, stretch: Stretch, begin: float) -> float:
         return max(found)[1]
     if run.plant is not None:
         # The largest response over control that the probe run saw, near the frequency that was said.
-        index = run.roles.index(stretch.channel) if stretch.channel in run.roles else min(len(run.controls), len(run.roles) - 1)
+        index = (
+            run.roles.index(stretch.channel)
+            if stretch.channel in run.roles
+            else min(len(run.controls), len(run.roles) - 1)
+        )
         f = run.plant.frequency
         assert run.profile is not None
         low, high = (near / 1.15, near * 1.15) if near else (run.profile.start, run.profile.stop)
@@ -362,7 +382,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
     run = SineRun(settings, facts, profile=profile)
     level = settings.control.probe.level or 0.1 * profile.peak("acceleration")[0]
     window = settings.control.regulation(2 * run.span).window(profile.start)
-    given = (profile, len(run.controls), stretches, min(window, 0.2))
+    given = (profile, len(run.controls), stretches, min(window, 0.2), run.roles)
     ready = yield from run.probe((profile.start, profile.stop), level, predict, given)
     if not ready:
         return

@@ -52,11 +52,11 @@ class TimeReplication:
 
     def levels(self, settings: ShakerSettings) -> tuple[float, float]:
         """Lowest and highest planned level [m/s²]: the record's rms, and its peak."""
+        from pathlib import Path
+
         import numpy as np
 
         from .replication_run import prepare_history, stretches
-
-        from pathlib import Path
 
         made, _ = prepare_history(settings.time(), Path("."))
         a = made.after.acceleration

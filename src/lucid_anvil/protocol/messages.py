@@ -41,6 +41,8 @@ class Trip:
     def sentence(self) -> str:
         """What tripped, where, when and by how much."""
         where = f" on {self.channel}" if self.channel else ""
+        if not self.unit:
+            return f"{self.label}{where} at {self.t:.2f} s ({self.action})"
         return (
             f"{self.label}{where} at {self.t:.2f} s: {self.value:.3g} {self.unit} against a limit of"
             f" {self.limit:.3g} {self.unit} ({self.action})"

@@ -135,7 +135,9 @@ def compensate(x: Floats, rate: float, high_pass: float | None = None, stroke: f
     while stroke is not None and after.peak_to_peak() > stroke:
         corner *= 1.12
         if corner > min(100 * first, 0.4 * rate):
-            raise BadInput(f"stroke: the record does not fit into {1e3 * stroke:g} mm whatever the high-pass: scale it.")
+            raise BadInput(
+                f"stroke: the record does not fit into {1e3 * stroke:g} mm whatever the high-pass: scale it."
+            )
         after = once(corner)
     before = Motion(x, rate)
     if corner > first:

@@ -62,7 +62,9 @@ def periodic_noise(n: int, rate: float, low: float, high: float, rng: np.random.
     f = np.fft.rfftfreq(n, 1 / rate)
     shape = np.where(f > 0, 1.0, 0.0)
     with np.errstate(divide="ignore"):
-        shape = shape / np.sqrt(1 + (low * 0.7 / np.where(f > 0, f, np.inf)) ** 8) / np.sqrt(1 + (f / (high * 1.2)) ** 8)
+        shape = (
+            shape / np.sqrt(1 + (low * 0.7 / np.where(f > 0, f, np.inf)) ** 8) / np.sqrt(1 + (f / (high * 1.2)) ** 8)
+        )
     shape[f < 0.35 * low] = 0
     x = np.fft.irfft(shape * np.exp(2j * np.pi * rng.random(f.size)), n)
     return np.asarray(x / np.std(x))
@@ -82,7 +84,9 @@ def estimate(drive: Floats, channels: Floats, rest: Floats, rate: float, period:
     h = np.where(driven, mean[1:] / np.where(driven, mean[0], 1), 0)
     power = np.abs(mean[1:]) ** 2
     # The mean of `count` periods still holds a share of the spread.
-    coherence = np.where(driven, np.clip((power - spread[1:] / count) / np.maximum(power + spread[1:], 1e-300), 0, 1), 0)
+    coherence = np.where(
+        driven, np.clip((power - spread[1:] / count) / np.maximum(power + spread[1:], 1e-300), 0, 1), 0
+    )
     noise = np.std(rest, axis=1) if rest.size else np.zeros(channels.shape[0])
     if rest.shape[1] >= period:
         # Hum repeats as the burst does, so only the bench at rest gives it away.

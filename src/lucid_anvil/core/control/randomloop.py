@@ -163,7 +163,9 @@ class RandomLoop:
 
     def state(self) -> RandomState:
         held = self.shown.spectra()
-        return RandomState(held.frequency, self._combined(held.auto[: self.controls]), held.auto[-1], held.dof, held.frames)
+        return RandomState(
+            held.frequency, self._combined(held.auto[: self.controls]), held.auto[-1], held.dof, held.frames
+        )
 
 
 def _power_at(plant: LoopResponse, channel: int, f: Floats) -> Floats:

@@ -143,7 +143,11 @@ def compare(y: Floats, wanted: Floats, target: Target, most: float = 0.2) -> tup
     lines = (f >= target.band[0]) & (f <= target.band[1])
     p, q = _thirds(np.abs(ys[lines]) ** 2, f[lines]), _thirds(np.abs(ws[lines]) ** 2, f[lines])
     matter = q > 1e-3 * q.max() if q.size else np.zeros(0, dtype=bool)
-    spectrum = float(np.sqrt(np.mean((10 * np.log10(np.maximum(p[matter], 1e-300) / q[matter])) ** 2))) if matter.any() else 0.0
+    spectrum = (
+        float(np.sqrt(np.mean((10 * np.log10(np.maximum(p[matter], 1e-300) / q[matter])) ** 2)))
+        if matter.any()
+        else 0.0
+    )
     level = float(np.sum(moved[inside] * wanted[inside]) / max(float(np.sum(wanted[inside] ** 2)), 1e-300))
     figures = PassFigures(
         100 * error / max(held, 1e-12), 100 * (float(np.max(np.abs(moved[inside]))) / max(top, 1e-12) - 1), spectrum,

@@ -114,8 +114,10 @@ def recognise(table: Table) -> Recognised:
             groups[-1] = (name, groups[-1][1], i + 1)
         else:
             groups.append((name, i, i + 1))
-    if groups[0][0] == "line" or groups[-1][0] == "line" or any(
-        x[0] == y[0] for x, y in zip(groups, groups[1:], strict=False)
+    if (
+        groups[0][0] == "line"
+        or groups[-1][0] == "line"
+        or any(x[0] == y[0] for x, y in zip(groups, groups[1:], strict=False))
     ):
         segments = _as_written(table)
         profile = solve(float(f[0]), float(f[-1]), list(segments)) if segments else None

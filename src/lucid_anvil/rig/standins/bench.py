@@ -203,9 +203,7 @@ class StandInBench:
         interlock = 0
         for bit, kind in enumerate(("cooling", "field", "emergency_stop")):
             interlock |= any(f.kind == kind for f in faults) << bit
-        return InputBlock(
-            self.index - 1, samples, overload, bias, room.temperature, room.humidity, supply, interlock
-        )
+        return InputBlock(self.index - 1, samples, overload, bias, room.temperature, room.humidity, supply, interlock)
 
     def _echo(self, source: Floats) -> InputBlock:
         """Every input is the source times its factor: no physics, next to no work."""

@@ -1,0 +1,205 @@
+"""Margins of a shaker run while it goes on, and its result afterwards."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from ..engine.preparing import Prepared
+from ..lab.findings import Finding
+from ..protocol.messages import Board
+from . import theme
+from .panels import Margins, reading_row
+from .widgets import Verdict, button, label, section, three
+
+Row = tuple[str, str, float | None, float, str, str]
+STAGES = {
+    "probe": "probe run", "start-up": "starting up", "sweep": "sweeping", "held": "held", "dwell": "dwelling",
+    "follow": "following the resonance", "random": "random", "level": "changing level", "history": "playing the record",
+    "pause": "pause",
+}  # fmt: skip
+
+
+def head_of(board: Board) -> str:
+    """What is going on, in few words."""
+    live = board.live
+    word = STAGES.get(live.get("stage", ""), board.state)
+    level = live.get("level_db")
+    if level is not None and live.get("stage") not in ("probe", "pause"):
+        word += f" · {level:+.1f} dB".replace("-", "−")
+    return word
+
+
+def shaker_rows(board: Board, prepared: Prepared) -> list[Row]:
+    """Margins: what is being controlled, against its allowance."""
+    live = board.live
+    name = prepared.method.name
+    if name == "sine-sweep":
+        return _sine_rows(live, prepared)
+    if name == "random-vibration":
+        return _random_rows(live)
+    return _history_rows(live)
+
+
+def _sine_rows(live: dict[str, Any], prepared: Prepared) -> list[Row]:
+    if "control" not in live:
+        return []
+    import numpy as np
+
+    from ..methods.shaker_settings import with_tolerance
+
+    f, target = live["f"], live["target"]
+    held, _ = with_tolerance(prepared.settings.sine())
+    profile = held.solved()
+    f_in = float(np.clip(f, profile.start, profile.stop))
+    low, high = profile.edges(np.array([f_in]), "tolerance")
+    error = 20 * math.log10(max(live["control"], 1e-9) / max(target, 1e-9))
+    edge = 20 * math.log10(high[0] / float(profile.acceleration(f_in))) if error > 0 else -20 * math.log10(
+        max(low[0], 1e-9) / float(profile.acceleration(f_in)))  # fmt: skip
+    used = abs(error) / max(edge, 1e-6)
+    said = "plain" if live.get("stage") == "start-up" else "inside" if used <= 1 else "outside"
+    rows: list[Row] = [
+        ("Level", f"{three(live['control'])} m/s² · {error:+.2f} dB".replace("-", "−"), used, 0.0, said, ""),
+        ("Drive", f"{live['drive']:.3g} of {prepared.facts.source_range:g} V", live["drive"] / prepared.facts.source_range, 0.0,
+         "inside", ""),
+    ]  # fmt: skip
+    others = [r for r in prepared.facts.sensitivity if r not in prepared.control()["roles"]]
+    for role, value in zip(others, live.get("responses", []), strict=False):
+        rows.append(
+            (
+                role.capitalize(),
+                f"{three(value)} m/s² · {three(value / max(live['control'], 1e-9))} ×",
+                None,
+                0.0,
+                "plain",
+                "",
+            )
+        )
+    if "phase_error" in live:
+        off = live["phase_error"]
+        rows.append(
+            (
+                "Phase held",
+                f"{off:+.1f}° of ±3".replace("-", "−"),
+                abs(off) / 3,
+                0.0,
+                "inside" if abs(off) <= 3 else "outside",
+                "",
+            )
+        )
+    return rows
+
+
+def _random_rows(live: dict[str, Any]) -> list[Row]:
+    if "rms" not in live:
+        return []
+    wanted = live["rms_wanted"]
+    off = 100 * (live["rms"] / wanted - 1)
+    share = live["lines_in"]
+    return [
+        ("rms", f"{three(live['rms'])} m/s² {off:+.1f} %".replace("-", "−"), abs(off) / 10, 0.0,
+         "inside" if abs(off) <= 10 else "outside", ""),
+        ("Lines within tolerance", f"{share:.1f} %", (100 - share) / 5, 0.0, "inside" if share >= 95 else "open", ""),
+        ("Degrees of freedom", f"{live['dof']:.0f} · lines {live['spacing']:.3g} Hz apart", None, 0.0, "plain", ""),
+        ("Kurtosis", f"{live['kurtosis']:.2f}" if live.get("kurtosis") else "–", None, 0.0, "plain", ""),
+        ("Stroke, three sigma", f"{1e3 * live['stroke']:.2g} mm pk-pk", None, 0.0, "plain", ""),
+        ("Drive", f"{live['drive']:.3g} V rms", None, 0.0, "plain", ""),
+    ]  # fmt: skip
+
+
+def _history_rows(live: dict[str, Any]) -> list[Row]:
+    rows: list[Row] = []
+    if live.get("stage") == "history":
+        rows.append(("Pass", f"{live.get('pass', 1)}", None, 0.0, "plain", ""))
+    g = live.get("figures")
+    if g:
+        rows += [
+            ("Error of the last pass", f"{g['rms_error']:.2g} % rms", g["rms_error"] / 10, 0.0,
+             "inside" if g["rms_error"] <= 10 else "outside", ""),
+            ("Peak", f"{g['peak_error']:+.1f} %".replace("-", "−"), abs(g["peak_error"]) / 10, 0.0, "inside", ""),
+            ("Spectrum", f"{g['spectrum_error']:.2g} dB", g["spectrum_error"] / 3, 0.0, "inside", ""),
+        ]  # fmt: skip
+    return rows
+
+
+BIG = {
+    "sine-sweep": ("in_tolerance", "{:.1f} % of lines within tolerance"),
+    "random-vibration": ("in_tolerance", "{:.1f} % of lines within tolerance"),
+    "time-replication": ("rms_error", "{:.2g} % error"),
+}
+
+
+class ShakerResult(QWidget):
+    """After the run: how much was within tolerance, the figures, and what to do next."""
+
+    again = pyqtSignal()
+    carry_on = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = QWidget()
+        inner.setObjectName("clear")
+        column = QVBoxLayout(inner)
+        column.setContentsMargins(0, 0, 4, 0)
+        column.setSpacing(4)
+        scroll.setWidget(inner)
+        outer.addWidget(scroll)
+        head = QHBoxLayout()
+        head.addWidget(section("Result"))
+        head.addStretch()
+        self.glyph = Verdict("none", (20, 11))
+        self.word = label("", "small")
+        head.addWidget(self.glyph)
+        head.addWidget(self.word)
+        column.addLayout(head)
+        self.cut = label("", "cut", wrap=True)
+        column.addWidget(self.cut)
+        self.big = label("", "title", wrap=True)
+        column.addWidget(self.big)
+        self.margins = Margins()
+        column.addWidget(self.margins)
+        self.notes = label("", "muted", wrap=True)
+        column.addWidget(self.notes)
+        column.addStretch()
+        self.more = button("Continue from where it was cut", "main")
+        self.more.clicked.connect(self.carry_on)
+        column.addWidget(self.more)
+        self.rerun = button("Run again", tip="A new take of the same plan; this one is kept")
+        self.rerun.clicked.connect(self.again)
+        column.addWidget(self.rerun)
+
+    def show_finding(self, finding: Finding | None, cut: str | None, position: bool) -> None:
+        """`cut`: why it was cut; `position`: whether it could be continued."""
+        self.cut.setText(cut or "")
+        self.cut.setVisible(cut is not None)
+        self.more.setVisible(cut is not None and position)
+        if finding is None:
+            self.glyph.set("outside")
+            self.word.setText("cut" if cut else "nothing read")
+            self.big.setText("Nothing was driven at level." if cut else "")
+            self.margins.show_rows([])
+            self.notes.setText("")
+            return
+        self.glyph.set("outside" if cut else finding.verdict)
+        self.word.setText("cut" if cut else theme.VERDICT_WORDS[finding.verdict])
+        key, text = BIG[finding.method]
+        value = next((r.value for r in finding.readings if r.key == key), None)
+        self.big.setText("nothing could be read" if value is None else text.format(value))
+        rows = []
+        for r in finding.readings:
+            if r.key == key or r.value is None or len(rows) >= 12:
+                continue
+            name, figure, used, doubt, verdict, word = reading_row(r)
+            if r.uncertainty is None:
+                figure = f"{three(r.value)} {r.unit}"
+            rows.append((name, figure, used, doubt, verdict if verdict != "none" else "plain", word))
+        self.margins.show_rows(rows)
+        self.notes.setText("\n".join(finding.notes[:4]))
