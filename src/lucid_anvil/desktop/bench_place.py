@@ -484,8 +484,8 @@ class BenchPlace(QWidget):
         before, self.state = self.state, state
         for widget in (self.kind, self.density):
             widget.setVisible(state in ("starting", "walk-round") and not self.shaking)
-        for widget in (self.hold, self.down, self.up):
-            widget.setVisible(state == "running" and self.shaking)
+        for one in (self.hold, self.down, self.up):
+            one.setVisible(state == "running" and self.shaking)
         self.mark.setVisible(state == "running")
         self.running.emit(state in ("running", "easing", "preparing"))
         if state in ("starting", "walk-round", "preparing"):

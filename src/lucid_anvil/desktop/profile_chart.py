@@ -39,8 +39,9 @@ class Grip(pg.TargetItem):
     """A point that can be dragged; its value is typed after a double click."""
 
     def __init__(self, chart: ProfileChart, part: tuple[str, int], x: float, y: float, across: bool, up: bool) -> None:
+        brass = theme.color("brass")
         super().__init__(
-            (math.log10(x), math.log10(y)), size=12, symbol="o", movable=True, pen=pg.mkPen(theme.color("brass"), width=2),
+            (math.log10(x), math.log10(y)), size=12, symbol="o", movable=True, pen=pg.mkPen(brass, width=2),
             brush=theme.color("card"), hoverPen=pg.mkPen(theme.color("brass"), width=3), hoverBrush=theme.color("sand"),
         )  # fmt: skip
         self.chart, self.part, self.across, self.up = chart, part, across, up

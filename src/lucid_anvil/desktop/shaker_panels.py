@@ -57,14 +57,13 @@ def _sine_rows(live: dict[str, Any], prepared: Prepared) -> list[Row]:
     f_in = float(np.clip(f, profile.start, profile.stop))
     low, high = profile.edges(np.array([f_in]), "tolerance")
     error = 20 * math.log10(max(live["control"], 1e-9) / max(target, 1e-9))
-    edge = 20 * math.log10(high[0] / float(profile.acceleration(f_in))) if error > 0 else -20 * math.log10(
-        max(low[0], 1e-9) / float(profile.acceleration(f_in)))  # fmt: skip
-    used = abs(error) / max(edge, 1e-6)
+    at = float(profile.acceleration(f_in))
+    edge = 20 * math.log10(high[0] / at) if error > 0 else -20 * math.log10(max(low[0], 1e-9) / at)
+    used, full = abs(error) / max(edge, 1e-6), prepared.facts.source_range
     said = "plain" if live.get("stage") == "start-up" else "inside" if used <= 1 else "outside"
     rows: list[Row] = [
         ("Level", f"{three(live['control'])} m/s² · {error:+.2f} dB".replace("-", "−"), used, 0.0, said, ""),
-        ("Drive", f"{live['drive']:.3g} of {prepared.facts.source_range:g} V", live["drive"] / prepared.facts.source_range, 0.0,
-         "inside", ""),
+        ("Drive", f"{live['drive']:.3g} of {full:g} V", live["drive"] / full, 0.0, "inside", ""),
     ]  # fmt: skip
     others = [r for r in prepared.facts.sensitivity if r not in prepared.control()["roles"]]
     for role, value in zip(others, live.get("responses", []), strict=False):
@@ -193,7 +192,7 @@ class ShakerResult(QWidget):
         key, text = BIG[finding.method]
         value = next((r.value for r in finding.readings if r.key == key), None)
         self.big.setText("nothing could be read" if value is None else text.format(value))
-        rows = []
+        rows: list[Row] = []
         for r in finding.readings:
             if r.key == key or r.value is None or len(rows) >= 12:
                 continue

@@ -392,8 +392,8 @@ class ShakerStage(QWidget):
         self.recognised = made
         worst = float(np.max(np.abs(made.difference)))
         self.tell(
-            f"The table is nearly {made.constants} constant laws: their exact form differs by at most {worst:.2g} % at its"
-            f" breakpoints; crossovers {', '.join(f'{f:.4g} Hz' for f in made.profile.crossovers) or 'as typed'}."
+            f"The table is nearly {made.constants} constant laws: their exact form differs by at most {worst:.2g} % at"
+            f" its breakpoints; crossovers {', '.join(f'{f:.4g} Hz' for f in made.profile.crossovers) or 'as typed'}."
         )
         f = made.profile.grid()
         by = shown_per_acceleration(self.profile.quantity, f)

@@ -62,7 +62,9 @@ def make_jobs(lab: Lab) -> None:
     random = shaker_plan(
         lab, "Random 20–2000 Hz, axis Z", tray, "random-vibration",
         {
-            "course": [{"random": True, "ladder": ["-12 dB", "-6 dB", "-3 dB", "0 dB"], "each": "8 s", "duration": "60 s"}],
+            "course": [
+                {"random": True, "ladder": ["-12 dB", "-6 dB", "-3 dB", "0 dB"], "each": "8 s", "duration": "60 s"}
+            ],
             "limits": {"in_tolerance": {"low": "95 %"}},
         }, rig,
     )  # fmt: skip

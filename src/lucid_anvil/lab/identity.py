@@ -53,7 +53,8 @@ def matching(sheet: DataSheet, entries: Iterable[Entry], makers: dict[str, int] 
     difference = 100 * (1e3 * float(said) / entry.last.sensitivity - 1)
     if abs(difference) <= DIFFERENCE:
         return Match(entry, "", difference)
-    return Match(
-        entry, f"{entry.sensor.serial}: its data sheet says {1e3 * float(said):.4g} mV, the ledger {entry.last.sensitivity:.4g}"
-        f" {entry.last.unit} ({difference:+.1f} %)", difference,
-    )  # fmt: skip
+    text = (
+        f"{entry.sensor.serial}: its data sheet says {1e3 * float(said):.4g} mV, the ledger"
+        f" {entry.last.sensitivity:.4g} {entry.last.unit} ({difference:+.1f} %)"
+    )
+    return Match(entry, text, difference)

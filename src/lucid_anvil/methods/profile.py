@@ -142,8 +142,8 @@ def _time(part: TimeFile, folder: Path, rig: Rig | None) -> Finding:
     ]
     notes = list(made.notes)
     notes.append(
-        f"Before: velocity ends at {before.velocity[-1]:.4g} m/s, displacement at {1e3 * before.displacement[-1]:.4g} mm,"
-        f" over {1e3 * before.peak_to_peak():.4g} mm peak to peak."
+        f"Before: velocity ends at {before.velocity[-1]:.4g} m/s, displacement at"
+        f" {1e3 * before.displacement[-1]:.4g} mm, over {1e3 * before.peak_to_peak():.4g} mm peak to peak."
     )
     if part.moving_mass is not None:
         readings.append(Reading("force_peak", "Force, peak", float(np.max(np.abs(a))) * part.moving_mass, "N"))
@@ -165,7 +165,8 @@ def _time(part: TimeFile, folder: Path, rig: Rig | None) -> Finding:
         _curve(key, label, t, y[::stride], unit, "s")
         for key, label, y, unit in (
             ("acceleration", "Acceleration", a, "m/s²"), ("velocity", "Velocity", v, "m/s"),
-            ("displacement", "Displacement", d, "m"), ("before", "Acceleration as recorded", before.acceleration, "m/s²"),
+            ("displacement", "Displacement", d, "m"),
+            ("before", "Acceleration as recorded", before.acceleration, "m/s²"),
         )
     )  # fmt: skip
     return Finding("profile", tuple(readings), curves, (), tuple(notes))

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.control.points import combined
 from ..core.control.randomprofile import RandomProfile
 from ..core.signal.sinefit import Floats
 from ..core.signal.spectra import Spectra, averaged, frame_for
@@ -39,7 +40,8 @@ def parts_of(marks: Sequence[Mapping[str, Any]], settings: ShakerSettings, durat
     only where there is nothing else."""
     held = [m for m in marks if m.get("kind") in ("random", "random-end")]
     duration = cut_time(marks, duration)
-    made, rungs = [], []
+    made: list[Part] = []
+    rungs: list[Part] = []
     for i, m in enumerate(held):
         if m["kind"] != "random":
             continue
@@ -98,31 +100,56 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
         nothing = [Reading(k, k.replace("_", " "), None, u, valid=False, reason=why) for k, u in READINGS.items()]
         return Finding("random-vibration", tuple(limits.judge(r) for r in nothing), (), (), tuple(notes))
     made = spectra_of(record, roles, part, frame)
-    how = {"average": np.mean, "maximum": np.max, "minimum": np.min}[settings.control.combine]
-    control = np.asarray(how(made.auto[: len(controls)], axis=0))
-    df = made.frequency[1]
+    control = combined(made.auto[: len(controls)], settings.control.combine)
+    seen = _seen(profile, made, control, part)
+    return _finding(seen, settings, limits, notes, record, roles, controls, others)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """The control's spectrum in the profile's band, beside what it should be."""
+
+    made: Spectra
+    part: Part
+    inside: np.ndarray
+    f: Floats
+    s: Floats
+    target: Floats
+    low: Floats
+    high: Floats
+    wanted: float
+    """m/s² rms of the profile at this level"""
+
+    @property
+    def spacing(self) -> float:
+        return float(self.made.frequency[1])
+
+
+def _seen(profile: RandomProfile, made: Spectra, control: Floats, part: Part) -> Seen:
     inside = (made.frequency >= profile.start * (1 - 1e-9)) & (made.frequency <= profile.stop * (1 + 1e-9))
-    f, s = made.frequency[inside], control[inside]
+    f = made.frequency[inside]
     by = 10 ** (part.level / 10)
-    target = profile.density(f) * by
     low, high = (v * by for v in profile.edges(f, "tolerances"))
-    return _finding(settings, limits, notes, profile, made, f, s, target, low, high, df, inside, roles, controls, others,
-                    record, part, by)  # fmt: skip
+    return Seen(
+        made, part, inside, f, control[inside], profile.density(f) * by, low, high, profile.rms() * by**0.5
+    )  # fmt: skip
 
 
-def _finding(settings: ShakerSettings, limits: Limits, notes: list[str], profile: RandomProfile, made: Spectra, f: Floats,
-             s: Floats, target: Floats, low: Floats, high: Floats, df: float, inside: np.ndarray, roles: list[str],
-             controls: list[str], others: list[str], record: Mapping[str, Channel], part: Part, by: float) -> Finding:  # fmt: skip
+def _finding(
+    seen: Seen, settings: ShakerSettings, limits: Limits, notes: list[str], record: Mapping[str, Channel],
+    roles: list[str], controls: list[str], others: list[str],
+) -> Finding:  # fmt: skip
+    made, part, f, s, low, high, df = seen.made, seen.part, seen.f, seen.s, seen.low, seen.high, seen.spacing
     chance = 2 * np.sqrt(2 / max(made.dof, 1.0))
     own = settings.uncertainty.get("control")
     doubt = np.hypot(chance, 2 * (own or 0.0) / 100)
     if own is None:
         notes.append("The control sensor's own uncertainty is not stated: the doubt is that of the average alone.")
     rms = float(np.sqrt(np.sum(s) * df))
-    wanted = profile.rms() * by**0.5
+    wanted = seen.wanted
     # Relative doubt of the mean square over all lines: 2/sqrt(dof·lines), k = 2, halved for the rms.
     u_rms = rms * float(np.hypot(np.sqrt(2 / max(made.dof * f.size, 1.0)), (own or 0.0) / 100))
-    error = 10 * np.log10(np.maximum(s, 1e-300) / target)
+    error = 10 * np.log10(np.maximum(s, 1e-300) / seen.target)
     worst = int(np.argmax(np.abs(error)))
     sure = 100 * float(np.mean((s * (1 - doubt) >= low) & (s * (1 + doubt) <= high)))
     may = 100 * float(np.mean((s * (1 + doubt) >= low) & (s * (1 - doubt) <= high)))
@@ -147,16 +174,16 @@ def _finding(settings: ShakerSettings, limits: Limits, notes: list[str], profile
               uncertainty=tuple(map(float, doubt * s)), coverage=2.0,
               low=tuple(float(v) if v > 0 else None for v in low),
               high=tuple(float(v) if np.isfinite(v) else None for v in high)),
-        Curve("target", "Profile", x, tuple(map(float, target)), "Hz", "(m/s²)²/Hz"),
+        Curve("target", "Profile", x, tuple(map(float, seen.target)), "Hz", "(m/s²)²/Hz"),
     ]  # fmt: skip
     if "drive" in roles:
-        d = made.auto[roles.index("drive")][inside]
+        d = made.auto[roles.index("drive")][seen.inside]
         unit = record["drive"].unit
         curves.append(Curve("drive", "Drive, density", x, tuple(map(float, d)), "Hz", f"{unit}²/Hz"))
         if unit == "V":
             readings.append(Reading("drive_rms", "Drive, rms", float(np.sqrt(np.sum(d) * df)), unit))
     for role in others:
-        r = made.auto[roles.index(role)][inside]
+        r = made.auto[roles.index(role)][seen.inside]
         curves.append(Curve(f"response_{role}", f"{role}, density", x, tuple(map(float, r)), "Hz", "(m/s²)²/Hz"))
     notes.append(
         f"{f.size} lines {df:.4g} Hz apart from {made.frames} half overlapping frames,"

@@ -73,7 +73,7 @@ def predict(loop: LoopResponse, facts: Facts, target: Target, top: float, roles:
             ) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use: the peaks of the drive, the current and the motion that the response foretells."""
     drive = top * through_inverse(target.wave, target, loop)
-    f = np.fft.rfftfreq(drive.size, 1 / target.rate)
+    f: Floats = np.asarray(np.fft.rfftfreq(drive.size, 1 / target.rate))
     u = np.fft.rfft(drive)
     model = np.array(facts.model)
 

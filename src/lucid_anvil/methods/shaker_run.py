@@ -181,8 +181,10 @@ def input_rows(facts: Facts, roles: list[str], peaks: Floats) -> list[tuple[str,
     return [m for m in made if m[1] > 0.3] or sorted(made, key=lambda m: -m[1])[:1]
 
 
-def read_probe(x: Floats, rest: Floats, rate: float, period: int, roles: list[str], kinds: list[str],
-               band: tuple[float, float], facts: Facts, predict: Any, given: tuple[Any, ...]) -> dict[str, Any]:  # fmt: skip
+def read_probe(
+    x: Floats, rest: Floats, rate: float, period: int, roles: list[str], kinds: list[str], band: tuple[float, float],
+    facts: Facts, predict: Any, given: tuple[Any, ...],
+) -> dict[str, Any]:  # fmt: skip
     """What a burst says: the loop's response, what is wrong with it, what full level would use, and a picture."""
     loop = estimate(x[-1], x[:-1], rest[:-1], rate, period)
     f = loop.frequency

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.control.points import combined
 from ..core.control.sineprofile import SineProfile
 from ..core.signal.sinefit import Complexes, Floats
 from ..core.signal.tracking import PERIODS, Track, find_track, tracked
@@ -159,10 +160,6 @@ class SweepRead:
             return np.asarray(20 * np.log10(np.maximum(self.control, 1e-12) / self.target))
 
 
-def _combined(levels: Floats, how: str) -> Floats:
-    return np.asarray({"average": np.mean, "maximum": np.max, "minimum": np.min}[how](levels, axis=0))
-
-
 def read_sweep(record: Mapping[str, Channel], roles: list[str], controls: list[str], stretch: Stretch,
                profile: SineProfile, how: str, end: float) -> SweepRead | None:  # fmt: skip
     """None where no line's window lies before `end` [s]."""
@@ -174,7 +171,7 @@ def read_sweep(record: Mapping[str, Channel], roles: list[str], controls: list[s
     first = record[roles[0]]
     # A hundredth of a second of an end line's window lies where the frequency stands still: it is let reach there.
     p = tracked(_load(record, roles), first.length, first.rate, stretch.phase, f, t)
-    control = _combined(np.abs(p[: len(controls)]), how)
+    control = combined(np.abs(p[: len(controls)]), how)
     by = 10 ** (stretch.level / 20)
     target = profile.acceleration(f) * by
     low, high = profile.edges(f, "tolerance")
@@ -229,7 +226,7 @@ def _follows(s: Stretch, stretches: list[Stretch]) -> bool:
 
 
 def _dwell_units(count: int) -> dict[str, str]:
-    made = {}
+    made: dict[str, str] = {}
     for k in range(1, count):
         made |= {
             f"dwell_{k}_frequency": "Hz", f"dwell_{k}_drift": "%", f"dwell_{k}_cycles": "", f"dwell_{k}_error": "dB",
@@ -268,7 +265,8 @@ def _sweep_readings(sweeps: list[SweepRead], doubt: float | None, record: Mappin
     notes.append(f"{good.sum()} lines, {PER_OCTAVE} an octave, over {len(sweeps)} sweep(s): {covered}.")
     u = None if doubt is None else float(20 * np.log10(1 + doubt / 100))
     made = [
-        Reading("in_tolerance", "Lines within tolerance", _share(control, low, high, 0.0, True), "%", interval=interval),
+        Reading("in_tolerance", "Lines within tolerance", _share(control, low, high, 0.0, True), "%",
+                interval=interval),
         Reading("error_max", f"Largest error of level (at {f[worst]:.4g} Hz)", float(error[worst]), "dB", u,
                 2.0 if u else None),
         Reading("error_rms", "Error of level, rms", float(np.sqrt(np.mean(error**2))), "dB"),
@@ -335,7 +333,7 @@ def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str]
         first = record[roles[0]]
         phase = _joined(parts)
         p = tracked(_load(record, roles), first.length, first.rate, phase, f, t)
-        control = _combined(np.abs(p[: len(controls)]), settings.control.combine)
+        control = combined(np.abs(p[: len(controls)]), settings.control.combine)
         target = profile.acceleration(f) * 10 ** (np.array([parts[i].level for i in which]) / 20)
         error = 20 * np.log10(np.maximum(control, 1e-12) / target)
         worst = float(error[np.nanargmax(np.abs(error))])

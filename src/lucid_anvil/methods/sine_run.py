@@ -26,8 +26,10 @@ def course(settings: ShakerSettings) -> list[CourseItem]:
     return items(settings, sine_stretches(settings))
 
 
-def predict(loop: LoopResponse, facts: Facts, profile: SineProfile, controls: int, stretches: list[Stretch],
-            window: float, roles: list[str]) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
+def predict(
+    loop: LoopResponse, facts: Facts, profile: SineProfile, controls: int, stretches: list[Stretch], window: float,
+    roles: list[str],
+) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use of every limit, from the measured response; and which sweeps are too fast."""
     top = max((10 ** (s.level / 20) for s in stretches if s.kind != "pause"), default=1.0)
     f = np.unique(
@@ -176,7 +178,7 @@ class SineRun(ShakerRun):
     # --- parts of a course -----------------------------------------------------------------------------------
 
     def constant(self, frequency: float) -> tuple[Floats, float]:
-        return 2 * np.pi * frequency * np.arange(self.n) / self.rate, 2 * np.pi * frequency * self.span
+        return np.asarray(2 * np.pi * frequency * np.arange(self.n) / self.rate), 2 * np.pi * frequency * self.span
 
     def start_up(self, frequency: float, level: float) -> Generator[Want, Got, bool]:
         """Ramp on at one frequency until the level is inside the start-up tolerance. False: it never was."""
@@ -317,7 +319,7 @@ def _dwell(run: SineRun, stretch: Stretch) -> Generator[Want, Got, None]:
         if follow and not first:
             marks = (run.mark("linear", k),)
         first = False
-        extra = {"phase_error": math.degrees(smooth)} if follow else {}
+        extra: dict[str, Any] = {"phase_error": math.degrees(smooth)} if follow else {}
         yield from run.sine(phases, turned, f, marks=marks, stage=stretch.kind, at=t, of=stretch.duration, **extra)
         marks = ()
         t += run.span

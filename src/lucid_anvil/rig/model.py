@@ -73,8 +73,9 @@ class ShakerPart(Model):
     transverse_quality: float = Field(default=4.0, gt=0)
 
     def shaker(self, gain: float) -> Shaker:
+        whole = self.moving_mass + self.payload
         return Shaker(
-            self.moving_mass + self.payload, self.coil_share * self.moving_mass / (self.moving_mass + self.payload), self.suspension_frequency, self.suspension_damping / 100,
+            whole, self.coil_share * self.moving_mass / whole, self.suspension_frequency, self.suspension_damping / 100,
             self.armature_frequency, self.armature_damping / 100, self.force_factor, self.resistance,
             self.inductance, gain,
         )  # fmt: skip

@@ -28,7 +28,8 @@ class Exceeded:
     @property
     def sentence(self) -> str:
         where = f" at {self.frequency:.4g} Hz" if self.frequency else ""
-        return f"{self.name}{where}: {self.value:.4g} {self.unit} of {self.limit:.4g} {self.unit} ({100 * self.used:.0f} %)"
+        share = f"{100 * self.used:.0f} %"
+        return f"{self.name}{where}: {self.value:.4g} {self.unit} of {self.limit:.4g} {self.unit} ({share})"
 
 
 @dataclass(frozen=True)

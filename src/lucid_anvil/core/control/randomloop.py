@@ -15,6 +15,7 @@ import numpy as np
 from ..signal.sinefit import Floats
 from ..signal.spectra import Averager, frame_for, hann
 from .plant import LoopResponse
+from .points import combined
 
 
 class NoiseSource:
@@ -28,7 +29,7 @@ class NoiseSource:
         self.window = hann(self.frame) / np.sqrt(1.5)
         self.made = np.zeros(self.frame)
         self.ready = np.zeros(0)
-        self.frequency = np.fft.rfftfreq(self.frame, 1 / rate)
+        self.frequency: Floats = np.asarray(np.fft.rfftfreq(self.frame, 1 / rate))
 
     def __call__(self, n: int, density: Floats) -> Floats:
         """`n` samples; `density` [V²/Hz] on this source's own `frequency` grid."""
@@ -98,7 +99,7 @@ class RandomLoop:
         f = self.source.frequency
         self.fine_target = rolled_off(target, *band, f, edge)
         model = np.array([_power_at(plant, i, f) for i in range(controls)])
-        self.fine_plant = self._combined(model)
+        self.fine_plant = combined(model, combine)
         self.correction = np.ones(self.lines)
         self.inside = (self.frequency >= band[0] - 2 * edge) & (self.frequency <= band[1] + 2 * edge)
         # Frames in an exponential average of the wished degrees of freedom, and slower for the plant.
@@ -111,10 +112,6 @@ class RandomLoop:
         self.level = 0.0
         """amplitude factor, 0 to 1"""
         self._shape()
-
-    def _combined(self, powers: Floats) -> Floats:
-        how = {"average": np.mean, "maximum": np.max, "minimum": np.min}[self.combine]
-        return np.asarray(how(powers, axis=0))
 
     def _shape(self) -> None:
         """The drive's density at full level from target, plant and correction."""
@@ -145,7 +142,7 @@ class RandomLoop:
 
     def _correct(self) -> None:
         """Plant as it is over plant as it was probed, per line, both seen through the same window."""
-        control = self._combined(self.slow.auto[: self.controls])
+        control = combined(self.slow.auto[: self.controls], self.combine)
         drive = self.slow.auto[-1]
         live = self.inside & (drive > 1e-6 * drive.max())
         seen = control[live] / np.maximum(drive[live], 1e-300)
@@ -164,7 +161,7 @@ class RandomLoop:
     def state(self) -> RandomState:
         held = self.shown.spectra()
         return RandomState(
-            held.frequency, self._combined(held.auto[: self.controls]), held.auto[-1], held.dof, held.frames
+            held.frequency, combined(held.auto[: self.controls], self.combine), held.auto[-1], held.dof, held.frames
         )
 
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..signal.sinefit import Complexes, Floats
+from ..signal.spectra import lines
 from .plant import LoopResponse
 
 
@@ -64,14 +65,14 @@ def make_target(x: Floats, rate: float, band: tuple[float, float], block: int, r
     total = int(np.ceil((x.size + 2 * pad) / block)) * block
     wave = np.zeros(total)
     wave[pad : pad + x.size] = x
-    f = np.fft.rfftfreq(total, 1 / rate)
+    f = lines(total, rate)
     return Target(np.fft.irfft(np.fft.rfft(wave) * band_shape(f, band), total), rate, pad, x.size, band)
 
 
 def through_inverse(x: Floats, target: Target, plant: LoopResponse, most: float = 0.02) -> Floats:
     """Volts that the probed plant turns into `x` [m/s²]; in the band only. Where the plant gives less than `most`
     of its median it is not forced further."""
-    f = np.fft.rfftfreq(target.wave.size, 1 / target.rate)
+    f = lines(target.wave.size, target.rate)
     h = plant_on(plant, 0, f)
     inside = (f >= target.band[0]) & (f <= target.band[1])
     floor = most * float(np.median(np.abs(h[inside])))
@@ -115,7 +116,7 @@ class PassFigures:
 
 
 def limited(y: Floats, target: Target) -> Floats:
-    f = np.fft.rfftfreq(y.size, 1 / target.rate)
+    f = lines(y.size, target.rate)
     return np.fft.irfft(np.fft.rfft(y) * band_shape(f, target.band), y.size)
 
 
@@ -123,7 +124,7 @@ def compare(y: Floats, wanted: Floats, target: Target, most: float = 0.2) -> tup
     """Figures of a response `y` against `wanted`, both as long as the target; and the response band-limited and
     moved onto it, by no more than `most` [s], to a fraction of a sample."""
     n = y.size
-    f = np.fft.rfftfreq(n, 1 / target.rate)
+    f = lines(n, target.rate)
     ys, ws = np.fft.rfft(y) * band_shape(f, target.band), np.fft.rfft(wanted)
     lag = np.fft.irfft(ys * np.conj(ws), n)
     reach = max(int(most * target.rate), 2)
@@ -140,8 +141,8 @@ def compare(y: Floats, wanted: Floats, target: Target, most: float = 0.2) -> tup
     held = float(np.sqrt(np.mean(wanted[inside] ** 2)))
     error = float(np.sqrt(np.mean((moved[inside] - wanted[inside]) ** 2)))
     top = float(np.max(np.abs(wanted[inside])))
-    lines = (f >= target.band[0]) & (f <= target.band[1])
-    p, q = _thirds(np.abs(ys[lines]) ** 2, f[lines]), _thirds(np.abs(ws[lines]) ** 2, f[lines])
+    inner = (f >= target.band[0]) & (f <= target.band[1])
+    p, q = _thirds(np.abs(ys[inner]) ** 2, f[inner]), _thirds(np.abs(ws[inner]) ** 2, f[inner])
     matter = q > 1e-3 * q.max() if q.size else np.zeros(0, dtype=bool)
     spectrum = (
         float(np.sqrt(np.mean((10 * np.log10(np.maximum(p[matter], 1e-300) / q[matter])) ** 2)))
@@ -159,7 +160,7 @@ def compare(y: Floats, wanted: Floats, target: Target, most: float = 0.2) -> tup
 def _thirds(power: Floats, f: Floats) -> Floats:
     """Power in twelfths of an octave."""
     band = np.round(12 * np.log2(f)).astype(int)
-    return np.bincount(band - band.min(), weights=power)
+    return np.asarray(np.bincount(band - band.min(), weights=power), dtype=float)
 
 
 def better(drive: Floats, y: Floats, level: float, target: Target, plant: LoopResponse, gain: float = 0.9) -> Floats:

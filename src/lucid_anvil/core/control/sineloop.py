@@ -17,6 +17,7 @@ import numpy as np
 from ..signal.sinefit import Floats
 from ..signal.tracking import PhasorBank
 from .plant import LoopResponse
+from .points import combined
 
 
 @dataclass(frozen=True)
@@ -195,7 +196,7 @@ class SineLoop:
         return np.max(np.abs(x), axis=1)
 
     def _combined(self, levels: Floats) -> float:
-        return float({"average": np.mean, "maximum": np.max, "minimum": np.min}[self.regulation.combine](levels))
+        return float(combined(levels, self.regulation.combine))
 
     def _model(self, frequency: float, channel: int | None = None) -> float:
         """Gain per volt that the probe run found, of one channel or of the combined control."""

@@ -139,7 +139,8 @@ def recognise(table: Table) -> Recognised:
 def _values(law: str, f: Floats, a: Floats, i: int, j: int) -> Floats:
     w = 2 * np.pi * f[i : j + 1]
     x = a[i : j + 1]
-    return np.asarray(x / {"acceleration": 1.0, "velocity": w, "displacement": w * w / 2}[law])
+    by = {"acceleration": np.ones_like(w), "velocity": w, "displacement": w * w / 2}[law]
+    return np.asarray(x / by)
 
 
 def _close(law: str, f: Floats, a: Floats, i: int, j: int) -> bool:

@@ -14,6 +14,11 @@ import numpy as np
 from .sinefit import Complexes, Floats
 
 
+def lines(n: int, rate: float) -> Floats:
+    """Hz of the lines of a real transform of `n` samples."""
+    return np.asarray(np.arange(n // 2 + 1) * (rate / n), dtype=np.float64)
+
+
 def hann(n: int) -> Floats:
     """Periodic Hann window."""
     return 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(n) / n)
@@ -70,9 +75,9 @@ class Averager:
         self.hop = max(int(round(frame * (1 - overlap))), 1)
         self.window = hann(frame)
         self.forget = forget
-        lines = frame // 2 + 1
-        self.auto = np.zeros((channels, lines))
-        self.cross = np.zeros((channels, lines), dtype=complex)
+        count = frame // 2 + 1
+        self.auto = np.zeros((channels, count))
+        self.cross = np.zeros((channels, count), dtype=complex)
         self.held = np.zeros((channels, 0))
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
@@ -101,8 +106,10 @@ class Averager:
         return degrees_of_freedom(self.window, self.hop, max(int(alike), 1))
 
     def spectra(self) -> Spectra:
-        f = np.fft.rfftfreq(self.frame, 1 / self.rate)
-        return Spectra(f, self.auto * self.scale, self.cross * self.scale, self.reference, self.frames, self.dof)
+        cross: Complexes = np.asarray(self.cross * self.scale, dtype=np.complex128)
+        return Spectra(
+            lines(self.frame, self.rate), self.auto * self.scale, cross, self.reference, self.frames, self.dof
+        )  # fmt: skip
 
 
 def averaged(pieces: Iterable[Floats], channels: int, rate: float, frame: int, overlap: float = 0.5,

@@ -86,8 +86,9 @@ def find_track(x: Floats, rate: float, low: float, high: float) -> Track | None:
             continue
         share = near / p.sum()
         if 0 < k < p.size - 1:
-            l, m, r = np.log(p[k - 1 : k + 2] + 1e-300)
-            k_fine = k + 0.5 * (l - r) / (l - 2 * m + r) if (l - 2 * m + r) < 0 else float(k)
+            left, m, right = np.log(p[k - 1 : k + 2] + 1e-300)
+            bend = left - 2 * m + right
+            k_fine = k + 0.5 * (left - right) / bend if bend < 0 else float(k)
         else:
             k_fine = float(k)
         at.append((a + size / 2) / rate)

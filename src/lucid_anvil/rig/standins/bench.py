@@ -88,7 +88,7 @@ class StandInArticle:
 
     def __init__(self, rig: Rig) -> None:
         self.rig, self.parts = rig, rig.standin.article.modes
-        self.frequencies = [m.frequency for m in self.parts]
+        self.frequencies = [float(m.frequency) for m in self.parts]
         self.level = np.zeros(len(self.parts))
         """m/s² rms of each mode's mass, over about half a second"""
         self.share = min(rig.front_end.block / rig.front_end.rate / 0.5, 1.0)
@@ -103,7 +103,7 @@ class StandInArticle:
     def moved(self, t: float) -> bool:
         """Whether a frequency changed; learns the present ones."""
         now = [
-            m.frequency * (1 + m.drift / 100 * t / 60) * (1 - m.softening / 100 * level / 100)
+            float(m.frequency * (1 + m.drift / 100 * t / 60) * (1 - m.softening / 100 * level / 100))
             for m, level in zip(self.parts, self.level, strict=True)
         ]
         if all(abs(a / b - 1) < 1e-5 for a, b in zip(now, self.frequencies, strict=True)):
