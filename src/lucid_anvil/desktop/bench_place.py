@@ -388,9 +388,38 @@ class BenchPlace(QWidget):
         from PyQt6.QtWidgets import QMenu
 
         menu = QMenu(self)
+        memory = self.link.latest.identities.get(role) if self.link.latest else None
+        if memory is not None:
+            menu.addAction("Take its data sheet into the ledger", lambda: self.take_sheet(role, memory))
+            menu.addSeparator()
         for serial, text in self._choices():
             menu.addAction(text, lambda s=serial: self.swap(role, s))
         menu.exec(QCursor.pos())
+
+    def take_sheet(self, role: str, memory: str) -> None:
+        """What the sensor says of itself goes into the ledger, and from there onto the channel."""
+        from ..formats.teds import decode
+        from ..lab.identity import matching, number_of, take_in
+        from ..lab.shaker_planning import record_of_entry
+
+        lab = self.lab
+
+        def work() -> tuple[str, str]:
+            sheet = decode(bytes.fromhex(memory))
+            ledger = lab.ledger()
+            try:
+                entries = list(ledger.entries())
+                found = matching(sheet, [record_of_entry(e) for e in entries])
+                serial = found.record.serial if found.record else f"S-{number_of(str(sheet.basic.serial))}"
+                return serial, take_in(ledger, sheet, serial, datetime.date.today())
+            finally:
+                ledger.close()
+
+        def then(made: tuple[str, str]) -> None:
+            self.said.emit(made[1])
+            self.swap(role, made[0])
+
+        self.aside.run("change", work, then)
 
     def _choices(self) -> list[tuple[str, str]]:
         ledger = self.lab.ledger()
@@ -550,7 +579,14 @@ class BenchPlace(QWidget):
         if cut is None and self.prepared is not None and self.prepared.method.name == "time-replication":
             self.shaker_stage.choose("passes")
         self.shaker_result.show_finding(self.finding, cut, take.position() is not None)
-        self.stretches.show_progress(None, 0.0, all_done=cut is None)
+        where = take.position() if cut is not None else None
+        if where is not None and self.stretches.items:
+            item = int(where.get("item", 0)) + (1 if self.prepared and self.prepared.settings.control.probe.on else 0)
+            item = min(item, len(self.stretches.items) - 1)
+            share = float(where.get("at", 0.0)) / max(self.stretches.items[item].duration, 1e-9)
+            self.stretches.show_progress(item, min(share, 1.0))
+        else:
+            self.stretches.show_progress(None, 0.0, all_done=cut is None)
         length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
         self.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
         self.events.setText(reason or "")

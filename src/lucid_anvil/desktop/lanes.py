@@ -62,7 +62,10 @@ class Lanes(QWidget):
             x = left + width * (at - self.span[0]) / max(self.span[1] - self.span[0], 1e-9)
             painter.setPen(QPen(theme.color("clay"), 1.6))
             painter.drawLine(QPointF(x, 0), QPointF(x, height))
-            small_text(painter, x - 5, 14, word, theme.color("clay"), 9, 600, True)
+            painter.setFont(theme.font(9, 600))
+            wide = painter.fontMetrics().horizontalAdvance(word) + 10
+            painter.fillRect(QRectF(x - wide, height - 17, wide, 17), theme.color("clay"))
+            small_text(painter, x - 5, height - 4, word, theme.color("card"), 9, 600, True)
 
     def _lane(self, painter: QPainter, lane: Lane, box: QRectF) -> None:
         painter.fillRect(box, theme.color("ground", 110))

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QLineEdit
+from PyQt6.QtWidgets import QLineEdit, QMenu
 
 from ..core.control import headroom
 from ..core.errors import BadInput
@@ -200,6 +200,7 @@ class ProfileChart(Chart):
         if isinstance(held, RandomFile):
             for i, (f, s) in enumerate(zip(self.solved.frequencies, self.solved.densities, strict=True)):
                 add(("point", i), f, s, True, True)
+            self._edge_grips(held, add, self.solved.densities[-1])
             return
 
         def shown(f: float) -> float:
@@ -213,6 +214,26 @@ class ProfileChart(Chart):
             if piece.law != "line":
                 middle = math.sqrt(piece.low * piece.high)
                 add(("level", i), middle, shown(middle), False, True)
+
+        self._edge_grips(held, add, shown(held.stop))
+
+    def _edge_grips(self, held: SineFile | RandomFile, add: Any, level: float) -> None:
+        """Grips on the edges of corridor and abort ground, where one band holds for the whole profile."""
+        if held.tolerance is None and held.abort is None:
+            return
+        f = np.array([self.solved.stop])
+        at = float(held.stop) if isinstance(held, SineFile) else float(self.solved.stop)
+        for name, which in (("tolerance", 0), ("tolerance", 1), ("abort", 0), ("abort", 1)):
+            if getattr(held, name) is None:
+                continue
+            edges = self.solved.edges(f, name if self.is_sine else f"{name}s")
+            edge, target = (
+                float(edges[which][0]),
+                float(self.solved.acceleration(f)[0] if self.is_sine else self.solved.density(f)[0]),
+            )
+            if 0 < edge < np.inf:
+                x = at / (1.06 if name == "tolerance" else 1.13)
+                add((f"{name}-{'low' if which == 0 else 'high'}", 0), x, level * edge / target, False, True)
 
     def changed(self, part: tuple[str, int], x: float, y: float) -> dict[str, Any]:
         """The profile with one part at Hz `x` and shown value `y`."""
@@ -232,6 +253,15 @@ class ProfileChart(Chart):
                 f"{float(f'{1e3 * value:.3g}'):g} mm" if law == "displacement" else f"{float(f'{value:.3g}'):g} {unit}"
             )
             made["segments"][i][law] = text
+        elif kind.startswith(("tolerance", "abort")):
+            name, side = kind.split("-")
+            f = np.array([self.solved.stop])
+            now = float(self.solved.acceleration(f)[0]) if self.is_sine else float(self.solved.density(f)[0])
+            shown = now * float(shown_per_acceleration(self.quantity, f)[0]) if self.is_sine else now
+            db = (20 if self.is_sine else 10) * math.log10(max(y, 1e-12) / shown)
+            held = getattr(self.file(), name)
+            band = {k: v for k, v in held.model_dump().items() if v is not None}
+            made[name] = {**band, side: f"{db:.2g} dB"}
         else:
             point = made["points"][i]
             point["frequency"] = f"{float(f'{x:.3g}'):g} Hz"
@@ -309,6 +339,76 @@ class ProfileChart(Chart):
             else:
                 x = parse(text, "Hz", "frequency")
             made = self.changed(grip.part, x, y)
+            profile_of(made, "profile").solved()  # type: ignore[union-attr]
+        except BadInput as problem:
+            self.trouble.emit(str(problem))
+            return
+        self.data = made
+        self.edited.emit(made)
+
+    # --- more and fewer parts --------------------------------------------------------------------------------
+
+    def contextMenuEvent(self, event: Any) -> None:
+        if not self.editable:
+            super().contextMenuEvent(event)
+            return
+        at = self.getPlotItem().getViewBox().mapSceneToView(self.mapToScene(event.pos()))
+        f = float(10 ** at.x())
+        menu = QMenu(self)
+        for text, made in self.choices_at(f):
+            menu.addAction(text, lambda m=made: self._take(m))
+        menu.addSeparator()
+        menu.addAction("Copy as picture", self.copy_picture)
+        menu.addAction("Copy as table", self.copy_table)
+        menu.exec(event.globalPos())
+
+    def choices_at(self, f: float) -> list[tuple[str, dict[str, Any]]]:
+        """What can be done with the part at a frequency [Hz]: words, and the profile that it would make."""
+        made: list[tuple[str, dict[str, Any]]] = []
+        start, stop = float(self.solved.start), float(self.solved.stop)
+        if not start < f < stop:
+            return made
+        text = f"{float(f'{f:.3g}'):g} Hz"
+        if not self.is_sine:
+            points = self.data["points"]
+            k = int(np.searchsorted(self.solved.frequencies, f))
+            new = {"frequency": text, "density": f"{float(self.solved.density(np.array(f))):.4g} (m/s^2)^2/Hz"}
+            made.append((f"Breakpoint at {text}", {**self.data, "points": [*points[:k], new, *points[k:]]}))
+            near = int(np.argmin(np.abs(np.log(np.array(self.solved.frequencies) / f))))
+            if len(points) > 2:
+                name = f"{self.solved.frequencies[near]:g} Hz"
+                made.append(
+                    (f"Remove the breakpoint at {name}", {**self.data, "points": points[:near] + points[near + 1 :]})
+                )
+            return made
+        segments = self.data["segments"]
+        k = next(i for i, p in enumerate(self.solved.pieces) if f <= p.high)
+        level = float(self.solved.acceleration(f))
+        w = 2 * math.pi * f
+        values = {"acceleration": f"{level:.3g} m/s^2", "velocity": f"{level / w:.3g} m/s",
+                  "displacement": f"{2e3 * level / w**2:.3g} mm"}  # fmt: skip
+        for law, value in values.items():
+            if law in segments[k]:
+                continue
+            kept = {n: v for n, v in segments[k].items() if n in ("until", "tolerance", "abort")}
+            made.append(
+                (
+                    f"Constant {law} here",
+                    {**self.data, "segments": [*segments[:k], {law: value, **kept}, *segments[k + 1 :]]},
+                )
+            )
+        if "line" not in segments[k]:
+            law = next(n for n in values if n in segments[k])
+            first, second = {law: segments[k][law], "until": text}, dict(segments[k])
+            made.append(
+                (f"Split at {text}", {**self.data, "segments": [*segments[:k], first, second, *segments[k + 1 :]]})
+            )
+        if len(segments) > 1:
+            made.append(("Remove this segment", {**self.data, "segments": segments[:k] + segments[k + 1 :]}))
+        return made
+
+    def _take(self, made: dict[str, Any]) -> None:
+        try:
             profile_of(made, "profile").solved()  # type: ignore[union-attr]
         except BadInput as problem:
             self.trouble.emit(str(problem))

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
@@ -164,6 +164,7 @@ class ShakerResult(QWidget):
         self.big = label("", "title", wrap=True)
         column.addWidget(self.big)
         self.margins = Margins()
+        self.margins.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
         column.addWidget(self.margins)
         self.notes = label("", "muted", wrap=True)
         column.addWidget(self.notes)

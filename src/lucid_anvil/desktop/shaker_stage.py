@@ -374,8 +374,16 @@ class ShakerStage(QWidget):
         self.take_table(QGuiApplication.clipboard().text())
 
     def take_table(self, text: str) -> None:
+        usual = {"acceleration": "m/s^2", "velocity": "mm/s", "displacement": "mm"}
         try:
-            table = read_table(text)
+            try:
+                table = read_table(text)
+            except BadInput as problem:
+                if "no unit" not in str(problem):
+                    raise
+                # Without a unit in its header the table is in what is shown.
+                shown = usual.get(self.quantity.now, "m/s^2") if self.method == "sine-sweep" else "(m/s^2)^2/Hz"
+                table = read_table(text, shown)
             if self.method == "random-vibration":
                 if table.kind != "density":
                     raise BadInput("A random profile wants densities: a column in (m/s²)²/Hz or g²/Hz.")

@@ -180,6 +180,10 @@ class Conductor:
                 self.pids = {"keeper": message["hello"], "device": message["device"]}
                 self._set(state="walk-round")
                 continue
+            if "identity" in message:
+                self.sensed.sheets = message["identity"]
+                self.board.identities = message["identity"]
+                continue
             if "lost" in message:
                 self._fail(message["lost"])
                 return
@@ -461,7 +465,10 @@ class Conductor:
         trip = Trip(**{**asdict(trip), "t": max(t, 0.0)})
         sentence = trip.label if trip.guard in ("operator", "late") or not trip.limit else trip.sentence
         self.recorder.event("trip", **{**asdict(trip), "sentence": sentence})
-        self.board.events.append(sentence)
+        if self.trip is None:
+            self.board.events.append(sentence)
+        if trip.action == "hold":
+            self.wishes.append({"order": "hold"})
         if trip.action not in ("cut", "ease") or self.trip is not None:
             return
         self.trip, self.status, self.why = trip, "cut", sentence

@@ -46,6 +46,7 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
     block, rate = prepared.facts.block, prepared.facts.rate
     total = max(sum(i.duration for i in prepared.course()), 1e-9)
     made = Played()
+    made.sensed.sheets = bench.identities()
     rows: list[Floats] = []
     with tempfile.TemporaryDirectory() as folder:
         guards = Guards(rig, Path(folder), prepared.control())

@@ -124,7 +124,10 @@ class Keeper:
             self._tell({"lost": "The front end stopped answering."})
             return None
         try:
-            _, payload = self.device.receive()
+            kind, payload = self.device.receive()
+            if kind == b"T":  # who the sensors say they are: once, before the first block
+                self._tell({"identity": json.loads(payload)})
+                return self._read()
         except EOFError:
             self.note("device gone")
             self._tell({"lost": "The front end is gone."})

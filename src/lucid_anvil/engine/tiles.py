@@ -48,7 +48,7 @@ def chain(
     used = {r.key: r for r in rooms}
     frequency = live.get("frequency")
     peak = float(np.max(np.abs(drive)))
-    detail = f"sine {frequency:g} Hz" if frequency and peak > 0 else "sine out 1"
+    detail = f"sine {frequency:.4g} Hz" if frequency and peak > 0 else "sine out 1"
     if live.get("stage") == "insert":
         detail = "multi-sine to inputs"
     made = [

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..core.signal.sinefit import Floats
+from ..lab.identity import judged
 from ..lab.plans import Check
 from ..protocol.messages import CheckState
 from ..rig.device import INTERLOCKS
@@ -30,6 +31,8 @@ class Sensed:
     """V"""
     temperature: float = float("nan")
     interlock: int = 0
+    sheets: dict[str, str] | None = None
+    """Memories (hex) of the sensors that carry a data sheet; None before they were read."""
     today: datetime.date = field(default_factory=datetime.date.today)
 
     def learn(
@@ -92,6 +95,7 @@ class WalkRound:
             "noise": self._noise,
             "sensor_dates": self._sensor_dates,
             "interlocks": self._interlocks,
+            "identity": self._identity,
         }[check.sense or "supply"](seen)
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
@@ -164,6 +168,17 @@ class WalkRound:
         if off:
             return False, f"{off[0]} is not well; see to it at the amplifier"
         return True, "all three well"
+
+    def _identity(self, seen: Sensed) -> tuple[bool, str]:
+        if seen.sheets is None:
+            return False, "waiting for the front end"
+        sensors = self.prepared.plan.sensors
+        for role, memory in seen.sheets.items():
+            said = judged(role, memory, sensors.get(role), sensors.values())
+            if said:
+                return False, said
+        count = len(seen.sheets)
+        return True, f"{count} of {len(sensors)} tell who they are, and agree" if count else "no sensor carries one"
 
     def _temperature(self, seen: Sensed) -> tuple[bool, str]:
         low, high = self.prepared.rig.room.window

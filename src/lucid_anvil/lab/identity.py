@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..formats.teds import DataSheet
-from .ledger import Entry
+from ..core.errors import BadInput
+from ..formats.teds import DataSheet, decode
+from .ledger import Calibration, Ledger, Sensor
+from .plans import SensorRecord
 
 MAKERS = {"Tidewrack": 4101, "Halvard & Roe": 4102, "Orrin": 4103, "Selkirk Bay": 4104}
-"""Numbers of the demo lab's makers; a lab adds its own to its lab file."""
+"""Numbers of the demo lab's makers, as they stand in a sheet's basic data."""
 DIFFERENCE = 1.0
 """% by which data sheet and ledger may differ in sensitivity without a word."""
 
@@ -25,36 +28,76 @@ def number_of(text: str) -> int:
 class Match:
     """What became of matching one sheet."""
 
-    entry: Entry | None
+    record: SensorRecord | None
     text: str
-    """In a sentence's words; empty when all agrees"""
+    """What is to be said; empty when all agrees"""
     difference: float | None = None
-    """% that the sheet's sensitivity lies above the ledger's"""
+    """% that the sheet's sensitivity lies above the record's"""
 
 
-def matching(sheet: DataSheet, entries: Iterable[Entry], makers: dict[str, int] | None = None) -> Match:
-    """The ledger's sensor with the sheet's maker, model and serial, and whether their sensitivities agree."""
-    known = {**MAKERS, **(makers or {})}
+def same(sheet: DataSheet, record: SensorRecord) -> bool:
+    """Whether maker, model and serial agree."""
     b = sheet.basic
-    for entry in entries:
-        s = entry.sensor
-        if (
-            known.get(s.maker) == b.maker
-            and number_of(s.model) % (1 << 15) == b.model
-            and number_of(s.serial) == b.serial
-        ):
-            break
-    else:
-        maker = next((m for m, n in known.items() if n == b.maker), f"maker {b.maker}")
-        return Match(None, f"{maker}, model {b.model}, serial {b.serial} is not in the ledger")
+    return (MAKERS.get(record.maker), number_of(record.model) % (1 << 15), number_of(record.serial)) == (
+        b.maker, b.model, b.serial,
+    )  # fmt: skip
+
+
+def matching(sheet: DataSheet, records: Iterable[SensorRecord]) -> Match:
+    """The record with the sheet's maker, model and serial, and whether their sensitivities agree."""
+    record = next((r for r in records if same(sheet, r)), None)
+    if record is None:
+        b = sheet.basic
+        maker = next((m for m, n in MAKERS.items() if n == b.maker), f"maker {b.maker}")
+        return Match(None, f"{maker}, model {b.model}, serial {b.serial} is not known")
     said = sheet.values.get("sensitivity")
-    if said is None or entry.last is None or not entry.last.unit.startswith("mV"):
-        return Match(entry, "")
-    difference = 100 * (1e3 * float(said) / entry.last.sensitivity - 1)
+    if said is None or not record.sensitivity or not record.unit.startswith("mV"):
+        return Match(record, "")
+    difference = 100 * (1e3 * float(said) / record.sensitivity - 1)
     if abs(difference) <= DIFFERENCE:
-        return Match(entry, "", difference)
+        return Match(record, "", difference)
     text = (
-        f"{entry.sensor.serial}: its data sheet says {1e3 * float(said):.4g} mV, the ledger"
-        f" {entry.last.sensitivity:.4g} {entry.last.unit} ({difference:+.1f} %)"
+        f"{record.serial}: its data sheet says {1e3 * float(said):.4g} mV, the ledger {record.sensitivity:.4g}"
+        f" {record.unit} ({difference:+.1f} %)"
     )
-    return Match(entry, text, difference)
+    return Match(record, text, difference)
+
+
+def judged(role: str, memory: str, wanted: SensorRecord | None, others: Iterable[SensorRecord]) -> str:
+    """What is to be said of the sensor plugged in at a role, whose memory (hex) was read; empty when it is the one
+    that the plan names and agrees with it."""
+    try:
+        sheet = decode(bytes.fromhex(memory))
+    except BadInput as problem:
+        return f"{role}: {problem}"
+    if wanted is not None and same(sheet, wanted):
+        found = matching(sheet, [wanted])
+        return f"{role}: {found.text}" if found.text else ""
+    found = matching(sheet, others)
+    if found.record is not None:
+        return f"{role}: {found.record.serial} is plugged in here, the plan says {wanted.serial if wanted else 'none'}"
+    return f"{role}: {found.text}"
+
+
+def take_in(ledger: Ledger, sheet: DataSheet, serial: str, today: datetime.date) -> str:
+    """Enter what a sheet says: the sensor if the ledger lacks it, and its calibration. Its words for a person."""
+    known = {e.sensor.serial for e in ledger.entries()}
+    said = sheet.values.get("sensitivity")
+    if said is None:
+        raise BadInput(f"{serial}: its data sheet holds no sensitivity: enter the calibration by hand.")
+    unit = {"force sensor": "mV/N", "microphone": "mV/Pa"}.get(sheet.kind, "mV/(m/s²)")
+    value = 1e3 * float(said)
+    if serial not in known:
+        maker = next((m for m, n in MAKERS.items() if n == sheet.basic.maker), "")
+        ledger.add(Sensor(serial, sheet.kind or "accelerometer", maker, str(sheet.basic.model), value, unit))
+    date = sheet.values.get("calibrated") or today
+    days = sheet.values.get("period")
+    ledger.append(
+        serial,
+        Calibration(
+            date, value, unit, "as found", sheet.values.get("reference_frequency") or 160.0, None, "data sheet",
+            "from its data sheet", date + datetime.timedelta(days=int(days)) if days else None, "none", "",
+            str(sheet.values.get("calibrated_by") or ""),
+        ),
+    )  # fmt: skip
+    return f"{serial}: {value:.4g} {unit} of {date} taken from its data sheet."

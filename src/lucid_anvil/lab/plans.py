@@ -98,6 +98,7 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
 
 SHAKER_WALK_ROUND = [
     {"key": "interlocks", "text": "Cooling, field supply, emergency stop", "sense": "interlocks"},
+    {"key": "identity", "text": "Sensors are who the plan says", "sense": "identity"},
     {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
     {"key": "bolts", "text": "Fixture bolts torqued, article free"},
     {"key": "centred", "text": "Table centred, transport lock out"},

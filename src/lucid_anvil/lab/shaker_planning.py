@@ -6,11 +6,17 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import BadInput
+from .ledger import Entry
 from .place import Lab
 from .planning import _record
-from .plans import SHAKER_WALK_ROUND
+from .plans import SHAKER_WALK_ROUND, SensorRecord
 from .takes import whole_write
 from .textfiles import dump_yaml, load_yaml
+
+
+def record_of_entry(entry: Entry) -> SensorRecord:
+    """A ledger's sensor as plans hold it."""
+    return SensorRecord.model_validate(_record(entry))
 
 
 def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:

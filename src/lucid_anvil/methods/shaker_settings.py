@@ -114,6 +114,8 @@ class ControlPart(Model):
     averaging: Literal["exponential", "linear"] = "exponential"
     clipping: float = Field(default=3.5, ge=2, le=6)
     """rms values at which the random drive is clipped"""
+    time_abort: Seconds | None = None
+    """s that a sine may be beyond its tolerance without a break"""
     lines_abort: float = Field(default=5.0, gt=0)
     """% of the lines that may lie beyond the abort lines"""
     passes: int = Field(default=6, ge=1, le=50)

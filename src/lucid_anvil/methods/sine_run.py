@@ -103,6 +103,8 @@ class SineRun(ShakerRun):
     """Largest ratio of each response to the control in the sweeps so far: ratio, Hz, phase [rad]."""
     loop: SineLoop | None = None
     shown: int = 0
+    beyond: float = 0.0
+    """s beyond tolerance without a break"""
 
     def start_loop(self) -> None:
         assert self.profile is not None
@@ -149,6 +151,24 @@ class SineRun(ShakerRun):
         held = self.played.pop(self.got.index, None)
         if held is not None:
             self.reading = self.loop.observe(rows[: len(self.roles)], rows[-1], *held)
+            yield from self._time_beyond(guarded)
+
+    def _time_beyond(self, guarded: bool) -> Generator[Want, Got, None]:
+        """Ask for the end when the level was beyond its tolerance for too long."""
+        most, r = self.settings.control.time_abort, self.reading
+        if most is None or not guarded or r is None:
+            self.beyond = 0.0
+            return
+        assert self.profile is not None
+        f = float(np.clip(r.frequency, self.profile.start, self.profile.stop))
+        low, high = self.profile.edges(np.array([f]), "tolerance")
+        by = self.target(f) / float(self.profile.acceleration(f))
+        inside = low[0] * by <= r.control <= high[0] * by
+        self.beyond = 0.0 if inside else self.beyond + self.span
+        if self.beyond > most:
+            yield from self.refuse(
+                "tolerance", "Time beyond tolerance", self.controls[0], self.beyond, most, "s", "cut"
+            )
 
     def _bounds(self, frequency: float, target: float) -> tuple[tuple[float, float, float] | None, float | None]:
         """Abort edges as rms for the keeper, and what the control should show."""

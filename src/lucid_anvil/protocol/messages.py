@@ -103,6 +103,8 @@ class Board:
     """Measured curve so far: by grid number, frequency, control, drive and the responses."""
     spectrum: dict[str, Any] = field(default_factory=dict)
     """Averaged spectra of a random run, or the last pass of a time history."""
+    identities: dict[str, str] = field(default_factory=dict)
+    """Memories (hex) of the sensors that carry a data sheet, by role."""
     room: dict[str, float] = field(default_factory=dict)
     take: str | None = None
     plan: str | None = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -84,6 +85,30 @@ class ShakerPart(Model):
         return Capability(self.stroke, self.velocity, self.force, self.current, voltage, source, self.acceleration)
 
 
+class SheetPart(Model):
+    """What a stand-in sensor's electronic data sheet says (IEEE 1451.4)."""
+
+    maker: int = Field(ge=0, lt=1 << 14)
+    model: int = Field(ge=0, lt=1 << 15)
+    serial: int = Field(ge=0, lt=1 << 24)
+    sensitivity: Annotated[float, quantity("V/(m/s^2)")] | None = None
+    calibrated: datetime.date | None = None
+    days: int | None = None
+    damaged: Flag = False
+    """One bit of its memory is wrong."""
+
+    def memory(self) -> bytes:
+        """Its memory, with checksums."""
+        from ..formats.teds import Basic, DataSheet, encode
+
+        values = {
+            "quantity": "accelerometer", "sensitivity": self.sensitivity, "calibrated": self.calibrated,
+            "period": self.days, "reference_frequency": 160.0,
+        }  # fmt: skip
+        held = encode(DataSheet(Basic(self.maker, self.model, "A", 1, self.serial), 25, values))
+        return bytes([held[0] ^ 4]) + held[1:] if self.damaged else held
+
+
 class SensorPart(Model):
     """A stand-in sensor: its true physics, which the program must find out."""
 
@@ -97,6 +122,7 @@ class SensorPart(Model):
     transverse: Percent = 1.5
     bias: Volt = 11.0
     temperature_coefficient: Annotated[float, quantity("%/K")] = 0.02
+    datasheet: SheetPart | None = None
 
     def model(self) -> SensorModel:
         from ..core.quantities import parse

@@ -161,7 +161,7 @@ def judge_loop(
         return made
     ratio = np.abs(loop.response[0][calm]) / np.maximum(expected[calm], 1e-12)
     by = float(np.exp(np.median(np.log(ratio))))
-    made += _sensitivity(roles[0], by)
+    made += _sensitivity(roles[0], by) or _exchanged(loop, roles, kinds, expected, inside)
     turned = _turned(loop, roles, kinds, inside)
     return made + turned
 
@@ -178,6 +178,27 @@ def _sensitivity(role: str, by: float) -> list[Doubt]:
     if not 0.3 < by < 3.3:
         return [Doubt("gain", role, f"{role}: it shows {by:.3g} times what the shaker should give: check its"
                       " sensitivity, the amplifier's gain and what is mounted.")]  # fmt: skip
+    return []
+
+
+def _exchanged(
+    loop: LoopResponse, roles: list[str], kinds: list[str], expected: Floats, inside: np.ndarray
+) -> list[Doubt]:
+    """The control point moves with the table; where another channel follows the table's model far better, the two
+    may be exchanged."""
+
+    def off(i: int) -> float:
+        good = inside & (loop.coherence[i] > 0.7)
+        if good.sum() < 0.3 * inside.sum():
+            return np.inf
+        db = 20 * np.log10(np.abs(loop.response[i][good]) / np.maximum(expected[good], 1e-12))
+        return float(np.sqrt(np.mean(db**2)))
+
+    mine = off(0)
+    for i, role in enumerate(roles[1:], 1):
+        if kinds[i] == "acceleration" and mine > 5.0 and off(i) < 0.5 * mine:
+            text = f"{roles[0]}: {role} moves as the table should and {roles[0]} does not: the two may be exchanged."
+            return [Doubt("exchanged", roles[0], text)]
     return []
 
 

@@ -7,6 +7,7 @@ and writes down when it did.
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import os
 import time
@@ -39,6 +40,8 @@ class Server:
         playing = np.zeros(1)
         span = self.block / self.rate
         index = 0
+        with contextlib.suppress(OSError):
+            self.wire.send_json(b"T", self.bench.identities())
         made = self.bench.play(self.queue.pop(0))
         while not self.gone:
             if self.pace == "real":
