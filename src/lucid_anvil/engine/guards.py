@@ -19,6 +19,8 @@ from ..rig.model import GuardPart, Rig
 
 BIAS_WINDOW = (4.0, 19.0)
 """V. Below: short. Above: open. Between: a sensor with its electronics alive (constant-current supply, 24 V)."""
+LOST_OVER = 0.16
+"""s at most over which a lost control is looked for; its limits are coarse enough for less than a period."""
 UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
     "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
@@ -237,7 +239,7 @@ class Guards:
         x = seen.channels[role]
         value = float(np.sqrt(np.mean((x - x.mean()) ** 2))) if seen.block.samples.shape[1] > 2 else 0.0
         if seen.bounds is not None and watch.part.channel is None:
-            value = self._level(seen.bounds[2])
+            value = self._level(min(seen.bounds[2], LOST_OVER))
         if seen.expect < 0.02:
             return 0.0, value, role
         share = value / seen.expect

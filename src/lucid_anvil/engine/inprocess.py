@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import tempfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -18,6 +19,7 @@ from ..rig.standins.bench import StandInBench
 from .guards import Guards, Seen, scaled
 from .keeper import channel_scales
 from .preparing import Prepared
+from .ramp import Ramp
 from .walkround import Sensed
 
 REST = 12
@@ -35,10 +37,16 @@ class Played:
     trip: Trip | None = None
     sensed: Sensed = field(default_factory=Sensed)
     drive: Floats = field(default_factory=lambda: np.zeros(0))
+    altered: int | None = None
+    """Number of the first block that the ramp touched, counted as in a take."""
+    blocks: int = 0
 
 
-def play_through(prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True) -> Played:
-    """Every block through stand-in, guards and method, in lock-step. `keep` holds the raw channels in memory."""
+def play_through(
+    prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True, longest: float = math.inf
+) -> Played:
+    """Every block through stand-in, guards, ramp and method, in lock-step, to the end or until a guard has brought
+    the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early."""
     rig = prepared.rig
     bench = StandInBench(rig.model_copy(deep=True))
     roles = [c.role for c in rig.channels]
@@ -54,7 +62,8 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
         drives = [np.zeros(block), np.zeros(block)]
         expects: dict[int, Any] = {}
         want, result, index = None, None, 0
-        while made.trip is None:
+        ramp, rest = Ramp(rate), 0
+        while rest < 4 and (index - REST) * block / rate < longest:
             held = bench.play(drives.pop(0))
             channels = {r: held.samples[i] for i, r in enumerate([*roles, "drive"])}
             local = index - REST
@@ -65,8 +74,14 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
             for room in rooms:
                 if room.key not in made.most or room.used > made.most[room.key].used:
                     made.most[room.key] = room
-            made.trip = next((x for x in trips if x.action in ("cut", "ease")), None)
+            guarded = [x for x in trips if x.action in ("cut", "ease")] if local >= 0 else []
+            if local < 0:
+                guards.rearm()
             index += 1
+            if guarded and made.trip is None:
+                made.trip = guarded[0]
+                made.altered = local + LEAD
+                ramp.begin(rig.cut_time if made.trip.action == "cut" else rig.ease_time)
             if local < 0:
                 bias = {r: float(b) for r, b in zip(roles, held.bias, strict=True) if np.isfinite(b)}
                 made.sensed.learn(channels, bias, held.temperature, held.interlock)
@@ -74,6 +89,11 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
                 continue
             if keep:
                 rows.append(held.samples)
+            made.blocks += 1
+            if made.trip is not None:
+                drives.append(ramp(None, block))
+                rest += ramp.zero
+                continue
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
             got = Got(local, local * block / rate, channels, overload, result)
             result = None
@@ -86,12 +106,14 @@ def play_through(prepared: Prepared, progress: Callable[[float], None] | None = 
                 result = want.compute[0](*want.compute[1])
             for name, value in (want.settings or {}).items():
                 bench.command(name, value)
-            drives.append(want.drive)
+            drives.append(ramp(want.drive, block))
             expects[index - 1 + LEAD] = (want.expect, want.bounds)
             if want.trip is not None:
                 t = want.trip
                 made.trip = Trip(t["guard"], t["label"], t["action"], t.get("channel"), local * block / rate, index,
                                  t["value"], t["limit"], t["unit"])  # fmt: skip
+                made.altered = local + LEAD
+                ramp.begin(rig.cut_time if t["action"] == "cut" else rig.ease_time)
             if progress and index % 50 == 0:
                 progress(min(local * block / rate / total, 1.0))
     if rows:

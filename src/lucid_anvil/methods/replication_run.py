@@ -213,6 +213,11 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
             factor = 10 ** ((stretch.level + run.level_by) / 20)
             y, played = yield from run.play(factor, stretch, repeat)
             made = yield from run.ask(after_pass, (run.drive, y, played, factor, target, run.plant))
+            off = made["figures"]["rms_error"]
+            if off > settings.control.following_abort:
+                yield from run.refuse("following", "The record is not followed", run.controls[0], off,
+                                      settings.control.following_abort, "%")  # fmt: skip
+                return
             run.drive = made["drive"]
             live = {
                 "stage": "history", "item": number, "pass": run.passes, "level_db": 20 * math.log10(factor),

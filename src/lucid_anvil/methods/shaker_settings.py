@@ -116,6 +116,10 @@ class ControlPart(Model):
     """rms values at which the random drive is clipped"""
     time_abort: Seconds | None = None
     """s that a sine may be beyond its tolerance without a break"""
+    distortion_abort: Percent = 40.0
+    """% by which all that a control point shows may exceed its sine (IEC 60068-2-6, signal tolerance)"""
+    following_abort: Percent = 80.0
+    """% of rms error at which a time history counts as not followed"""
     lines_abort: float = Field(default=5.0, gt=0)
     """% of the lines that may lie beyond the abort lines"""
     passes: int = Field(default=6, ge=1, le=50)

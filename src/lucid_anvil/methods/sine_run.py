@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -103,6 +104,9 @@ class SineRun(ShakerRun):
     """Largest ratio of each response to the control in the sweeps so far: ratio, Hz, phase [rad]."""
     loop: SineLoop | None = None
     shown: int = 0
+    window: deque[float] = field(default_factory=lambda: deque(maxlen=400))
+    """Mean square of the control in the last blocks"""
+    crooked: int = 0
     beyond: float = 0.0
     """s beyond tolerance without a break"""
 
@@ -151,7 +155,9 @@ class SineRun(ShakerRun):
         held = self.played.pop(self.got.index, None)
         if held is not None:
             self.reading = self.loop.observe(rows[: len(self.roles)], rows[-1], *held)
+            self.window.append(float(np.mean(np.var(rows[: len(self.controls)], axis=1))))
             yield from self._time_beyond(guarded)
+            yield from self._distortion(guarded, held[1])
 
     def _time_beyond(self, guarded: bool) -> Generator[Want, Got, None]:
         """Ask for the end when the level was beyond its tolerance for too long."""
@@ -169,6 +175,20 @@ class SineRun(ShakerRun):
             yield from self.refuse(
                 "tolerance", "Time beyond tolerance", self.controls[0], self.beyond, most, "s", "cut"
             )
+
+    def _distortion(self, guarded: bool, frequency: float) -> Generator[Want, Got, None]:
+        """Ask for the end when a control point shows far more than its sine: a loose sensor, a rattle, a clipping."""
+        r, over = self.reading, max(0.4, 6 / frequency)
+        count = round(over / self.span)
+        if not guarded or r is None or len(self.window) < count:
+            return
+        rms = math.sqrt(np.mean(list(self.window)[-count:]))
+        sine = math.sqrt(np.mean(r.levels[: len(self.controls)] ** 2) / 2)
+        share = 100 * (rms / max(sine, 1e-9) - 1)
+        self.crooked = self.crooked + 1 if share > self.settings.control.distortion_abort else 0
+        if self.crooked * self.span > 0.3 and r.control > 0.3 * self.target(r.frequency):
+            yield from self.refuse("distortion", "Distortion of the control: look for a loose sensor or a rattle",
+                                   self.controls[0], share, self.settings.control.distortion_abort, "%", "cut")  # fmt: skip
 
     def _bounds(self, frequency: float, target: float) -> tuple[tuple[float, float, float] | None, float | None]:
         """Abort edges as rms for the keeper, and what the control should show."""

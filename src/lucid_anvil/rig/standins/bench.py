@@ -50,6 +50,7 @@ class StandInSensor:
             self.shape = BlockFir(fir_for(wanted, rate), rig.front_end.block)
         self.high_pass = low_corner(model.low_corner, rate)
         self.loose = resonance(2600.0, 6.0, rate)
+        self.rattle = low_corner(4.0, rate) or Delay()
         self.rng = np.random.default_rng([seed, part.input])
 
     def __call__(self, axial: Floats, across: Floats, faults: list[Fault], t: Floats) -> tuple[Floats, float]:
@@ -58,7 +59,8 @@ class StandInSensor:
         kinds = {f.kind: f for f in faults if f.channel == self.part.role}
         if "loose" in kinds:
             moved = self.loose(moved)
-            moved = moved + 0.25 * kinds["loose"].size * np.abs(moved)
+            # It rattles once each way: even harmonics, but no steady part.
+            moved = moved + 0.25 * kinds["loose"].size * self.rattle(np.abs(moved))
         x = self.shape(moved)
         if self.recursive is not None:
             x = self.recursive(x)
