@@ -87,7 +87,9 @@ def check(model: type[M], data: Any, source: str) -> M:
     try:
         return model.model_validate(data)
     except ValidationError as problem:
-        raise BadInput(f"{source}: {_sentence(model, problem.errors()[0])}") from None
+        # A mistyped key says more than the key that is missing because of it.
+        errors = sorted(problem.errors(), key=lambda e: e["type"] != "extra_forbidden")
+        raise BadInput(f"{source}: {_sentence(model, errors[0])}") from None
 
 
 def _sentence(model: type[BaseModel], error: Any) -> str:

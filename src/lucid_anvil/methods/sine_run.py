@@ -187,8 +187,8 @@ class SineRun(ShakerRun):
         share = 100 * (rms / max(sine, 1e-9) - 1)
         self.crooked = self.crooked + 1 if share > self.settings.control.distortion_abort else 0
         if self.crooked * self.span > 0.3 and r.control > 0.3 * self.target(r.frequency):
-            yield from self.refuse("distortion", "Distortion of the control: look for a loose sensor or a rattle",
-                                   self.controls[0], share, self.settings.control.distortion_abort, "%", "cut")  # fmt: skip
+            most, text = self.settings.control.distortion_abort, "Distortion, look for a loose sensor or a rattle,"
+            yield from self.refuse("distortion", text, self.controls[0], share, most, "%", "cut")
 
     def _bounds(self, frequency: float, target: float) -> tuple[tuple[float, float, float] | None, float | None]:
         """Abort edges as rms for the keeper, and what the control should show."""

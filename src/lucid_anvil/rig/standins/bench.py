@@ -50,7 +50,9 @@ class StandInSensor:
             self.shape = BlockFir(fir_for(wanted, rate), rig.front_end.block)
         self.high_pass = low_corner(model.low_corner, rate)
         self.loose = resonance(2600.0, 6.0, rate)
-        self.rattle = low_corner(4.0, rate) or Delay()
+        self.rattle, self.chatter = low_corner(250.0, rate) or Delay(), resonance(700.0, 1.0, rate)
+        self.chatter_size = math.sqrt(rate / (2 * math.pi * 700.0) * 1.3)
+        """makes the chatter's rms about 1"""
         self.rng = np.random.default_rng([seed, part.input])
 
     def __call__(self, axial: Floats, across: Floats, faults: list[Fault], t: Floats) -> tuple[Floats, float]:
@@ -59,8 +61,9 @@ class StandInSensor:
         kinds = {f.kind: f for f in faults if f.channel == self.part.role}
         if "loose" in kinds:
             moved = self.loose(moved)
-            # It rattles once each way: even harmonics, but no steady part.
-            moved = moved + 0.25 * kinds["loose"].size * self.rattle(np.abs(moved))
+            # Its contact comes and goes: what it shows is modulated by noise of a few hundred hertz.
+            chatter = self.rattle(self.chatter(self.rng.standard_normal(moved.size))) * self.chatter_size
+            moved = moved * (1 + 0.25 * kinds["loose"].size * chatter)
         x = self.shape(moved)
         if self.recursive is not None:
             x = self.recursive(x)

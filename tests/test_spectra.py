@@ -1,0 +1,81 @@
+"""Averaged spectra and the tracking of moving sines against closed forms."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from lucid_anvil.core.control.sweep import Sweep
+from lucid_anvil.core.signal.spectra import Averager, averaged, degrees_of_freedom, frame_for, hann, noise_bandwidth
+from lucid_anvil.core.signal.tracking import PhasorBank, find_track, tracked
+
+
+def test_a_hann_window_is_one_and_a_half_lines_wide() -> None:
+    assert noise_bandwidth(hann(4096)) == pytest.approx(1.5, rel=1e-9)
+    # Half overlapping Hann frames correlate by a sixth, so that their square adds little.
+    alone, many = degrees_of_freedom(hann(1024), 512, 1), degrees_of_freedom(hann(1024), 512, 1000)
+    assert alone == pytest.approx(2.0)
+    assert many == pytest.approx(2000 / (1 + 2 * (1 / 6) ** 2), rel=1e-3)
+
+
+def test_density_of_white_noise_and_of_a_sine() -> None:
+    rng = np.random.default_rng(1)
+    rate, n = 2048.0, 400000
+    x = rng.normal(0, 3.0, (2, n))
+    x[1] = 0.5 * np.roll(x[0], 3) + 0.01 * x[1]
+    made = averaged((x[:, k : k + 777] for k in range(0, n, 777)), 2, rate, 1024)
+    inner = slice(5, -5)
+    assert np.mean(made.auto[0][inner]) == pytest.approx(2 * 9 / rate, rel=0.01)
+    assert np.std(made.auto[0][inner]) / np.mean(made.auto[0][inner]) == pytest.approx((2 / made.dof) ** 0.5, rel=0.15)
+    h = made.response()[1]
+    f = made.frequency
+    assert np.abs(h[inner]) == pytest.approx(0.5, rel=0.02)
+    assert np.angle(h[20]) == pytest.approx(-2 * np.pi * f[20] * 3 / rate, abs=0.02)
+    assert np.min(made.coherence()[1][inner]) > 0.99
+    t = np.arange(n) / rate
+    sine = averaged([4 * np.sin(2 * np.pi * 200 * t)[None]], 1, rate, frame_for(rate, 2.0))
+    assert np.sum(sine.auto[0]) * sine.frequency[1] == pytest.approx(8.0, rel=1e-6)
+
+
+def test_exponential_averages_forget() -> None:
+    made = Averager(1, 1000.0, 100, 0.5, forget=0.2)
+    made.feed(np.random.default_rng(2).normal(size=(1, 20000)))
+    before = made.spectra().auto.mean()
+    made.feed(10 * np.random.default_rng(3).normal(size=(1, 20000)))
+    assert made.spectra().auto.mean() == pytest.approx(100 * before, rel=0.5)
+    assert 10 < made.dof < 25
+
+
+def test_a_swept_sine_is_followed_without_lag() -> None:
+    rate = 5000.0
+    s = Sweep(10, 400, 40.0)
+    t = np.arange(int(40 * rate)) / rate
+    level = 2 + np.sin(2 * np.pi * 0.05 * t)
+    x = level * np.sin(s.phase(t) + 0.7) + 0.2 + 0.3 * np.sin(2 * (s.phase(t)))
+    f = np.geomspace(11, 390, 60)
+    at = np.array([s.time_at(v) for v in f])
+    p = tracked(lambda a, b: x[None, a:b], x.size, rate, s.phase, f, at)[0]
+    assert np.abs(p) == pytest.approx(np.interp(at, t, level), rel=0.01)
+    assert np.angle(p * 1j) == pytest.approx(0.7, abs=0.02)
+    track = find_track(x, rate, 10, 400)
+    assert track is not None
+    inner = slice(3, -3)
+    assert track(at[inner]) == pytest.approx(f[inner], rel=0.01)
+
+
+def test_no_track_in_silence() -> None:
+    assert find_track(np.zeros(50), 1000.0, 10, 100) is None
+
+
+def test_a_phasor_bank_reads_its_window() -> None:
+    rate, n = 8000.0, 320
+    bank = PhasorBank(2, 40, rate, 0.5)
+    t = np.arange(n * 20) / rate
+    carrier = 2 * np.pi * 100 * t
+    x = np.array([3 * np.cos(carrier + 0.4), 0.5 * np.cos(carrier - 1.0)])
+    for k in range(20):
+        part = slice(k * n, (k + 1) * n)
+        bank.feed(x[:, part], carrier[part], 100.0)
+    p, f, age = bank.read(0.1)
+    assert np.abs(p) == pytest.approx([3.0, 0.5], rel=1e-2) and np.angle(p) == pytest.approx([0.4, -1.0], abs=0.01)
+    assert (f, age) == (pytest.approx(100.0), pytest.approx(0.05))
