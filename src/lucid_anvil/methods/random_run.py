@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -22,6 +23,8 @@ USUAL = 60.0
 """s of a random stretch when nothing is said."""
 RAMP = 12.0
 """dB/s at which the level moves."""
+QUIET = -26.0
+"""dB below which the level is too near to the noise to be guarded."""
 
 
 def stretches(settings: ShakerSettings) -> list[Stretch]:
@@ -82,12 +85,21 @@ class RandomRun(ShakerRun):
 
     profile: RandomProfile | None = None
     loop: RandomLoop | None = None
-    level: float = -60.0
+    level: float = -40.0
     """dB re the profile, as driven now"""
+    factors: deque[float] = field(default_factory=deque)
+    """Amplitude factors of the seconds that the rms guard averages over."""
+    over: float = 1.0
     item: int = 0
     shown: int = 0
     moments: Floats = field(default_factory=lambda: np.zeros(4))
     """Of the control at the present level: count, sum of squares, of fourth powers."""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        assert self.profile is not None
+        self.over = max(1.0, 30 / (self.profile.stop - self.profile.start))
+        self.factors = deque(maxlen=math.ceil(self.over / self.span) + 2)
 
     def step(self, goal: float, learn: bool, guarded: bool, marks: tuple[Any, ...] = (), **live: Any
              ) -> Generator[Want, Got, Floats]:  # fmt: skip
@@ -98,10 +110,11 @@ class RandomRun(ShakerRun):
         drive = self.loop.play(self.n, factor)
         limit = 0.98 * self.facts.source_range
         drive = np.clip(drive, -limit, limit)
+        self.factors.append(factor)
         expect, bounds = None, None
-        if guarded:
-            expect = factor * self.profile.rms()
-            bounds = self._bounds(factor)
+        if self.level > QUIET:
+            expect = min(self.factors) * self.profile.rms()
+            bounds = self._bounds()
         self.shown += 1
         more = {"live": self._live(**live)} if self.shown % 6 == 0 else {}
         rows = yield from self.turn(drive, marks=marks, expect=expect, bounds=bounds, **more)
@@ -111,15 +124,16 @@ class RandomRun(ShakerRun):
             self.moments += np.array([x.size, x @ x, (x * x) @ (x * x), 0.0])
         return rows
 
-    def _bounds(self, factor: float) -> tuple[float, float, float]:
-        """rms abort: what the abort lines hold as rms, ±3 dB where there are none; over a second or eight."""
+    def _bounds(self) -> tuple[float, float, float]:
+        """rms abort: what the abort lines hold as rms, ±3 dB where there are none; over a second or more. While the
+        level moves its least and its highest value in that time count."""
         assert self.profile is not None
         f = self.profile.grid(48)
         low, high = self.profile.edges(f, "aborts")
         rms = self.profile.rms()
         top = float(np.sqrt(np.trapezoid(high, f))) if np.all(np.isfinite(high)) else rms * 10 ** (3 / 20)
         least = float(np.sqrt(np.trapezoid(low, f))) if np.all(low > 0) else rms * 10 ** (-3 / 20)
-        return least * factor, top * factor, max(1.0, 30 / (self.profile.stop - self.profile.start))
+        return least * min(self.factors), top * max(self.factors), self.over
 
     def kurtosis(self) -> float:
         n, q, p, _ = self.moments
@@ -243,11 +257,9 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
 
 def _down(run: RandomRun) -> Generator[Want, Got, None]:
     """Ramp the drive off."""
-    while run.level > -60:
-        run.level -= 60 * run.span / 0.4
-        assert run.loop is not None
-        yield from run.turn(
-            run.loop.play(run.n, 10 ** (run.level / 20)) if run.level > -60 else run.loop.play(run.n, 0.0)
-        )
+    assert run.loop is not None
+    while run.level > -40:
+        run.level = max(run.level - 40 * run.span / 0.4, -40.0)
+        yield from run.turn(run.loop.play(run.n, 10 ** (run.level / 20) if run.level > -40 else 0.0))
     for _ in range(LEAD + 1):
         yield from run.turn(np.zeros(run.n))

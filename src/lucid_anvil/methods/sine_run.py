@@ -133,7 +133,7 @@ class SineRun(ShakerRun):
         return float(self.profile.acceleration(f)) * 10 ** (self.level / 20)
 
     def sine(self, phases: Floats, turned: float, frequency: float, amplitude: float | None = None,
-             marks: tuple[Mapping[str, Any], ...] = (), guarded: bool = True,
+             marks: tuple[Mapping[str, Any], ...] = (), guarded: bool = True, starting: bool = False,
              position: Mapping[str, Any] | None = None, **live: Any
              ) -> Generator[Want, Got, None]:  # fmt: skip
         """One block of sine: `phases` [rad] from its start, `turned` by its end, `frequency` [Hz] there."""
@@ -148,6 +148,8 @@ class SineRun(ShakerRun):
         self.played[self.number] = (carrier, middle)
         drive = self.loop.play(wanted, carrier)
         bounds, expect = self._bounds(middle, target) if guarded else (None, None)
+        if starting and bounds is not None:
+            bounds = (0.0, *bounds[1:])  # while it comes up only too much is wrong
         self.shown += 1
         more = {"live": self._live(target, **live)} if self.shown % 3 == 0 else {}
         rows = yield from self.turn(drive, marks=marks, expect=expect, bounds=bounds, position=position, **more)
@@ -156,8 +158,8 @@ class SineRun(ShakerRun):
         if held is not None:
             self.reading = self.loop.observe(rows[: len(self.roles)], rows[-1], *held)
             self.window.append(float(np.mean(np.var(rows[: len(self.controls)], axis=1))))
-            yield from self._time_beyond(guarded)
-            yield from self._distortion(guarded, held[1])
+            yield from self._time_beyond(guarded and not starting)
+            yield from self._distortion(guarded and not starting, held[1])
 
     def _time_beyond(self, guarded: bool) -> Generator[Want, Got, None]:
         """Ask for the end when the level was beyond its tolerance for too long."""
@@ -229,7 +231,10 @@ class SineRun(ShakerRun):
         settle = max(3, math.ceil(3 / frequency / self.span))
         while inside < settle:
             self.level = min(self.level + 20.0 * self.span / 0.8, level)
-            yield from self.sine(*self.constant(frequency), frequency, guarded=False, stage="start-up")
+            known = self.level > level - 12
+            yield from self.sine(
+                *self.constant(frequency), frequency, guarded=known, starting=True, stage="start-up"
+            )  # fmt: skip
             near = self.reading is not None and self.level >= level - 1e-9
             if near:
                 assert self.reading is not None

@@ -51,7 +51,7 @@ class StandInSensor:
         self.high_pass = low_corner(model.low_corner, rate)
         self.loose = resonance(2600.0, 6.0, rate)
         self.rattle, self.chatter = low_corner(250.0, rate) or Delay(), resonance(700.0, 1.0, rate)
-        self.chatter_size = math.sqrt(rate / (2 * math.pi * 700.0) * 1.3)
+        self.chatter_size = math.sqrt(rate / (2 * math.pi * 700.0) * 2.0)
         """makes the chatter's rms about 1"""
         self.rng = np.random.default_rng([seed, part.input])
 
@@ -61,9 +61,12 @@ class StandInSensor:
         kinds = {f.kind: f for f in faults if f.channel == self.part.role}
         if "loose" in kinds:
             moved = self.loose(moved)
-            # Its contact comes and goes: what it shows is modulated by noise of a few hundred hertz.
-            chatter = self.rattle(self.chatter(self.rng.standard_normal(moved.size))) * self.chatter_size
-            moved = moved * (1 + 0.25 * kinds["loose"].size * chatter)
+            size = kinds["loose"].size
+            moved = moved + 0.25 * min(size, 1.0) * np.abs(moved)
+            if size > 1:
+                # Its contact comes and goes: what it shows is modulated by noise of a few hundred hertz.
+                chatter = self.rattle(self.chatter(self.rng.standard_normal(moved.size))) * self.chatter_size
+                moved = moved * (1 + 0.25 * size * chatter)
         x = self.shape(moved)
         if self.recursive is not None:
             x = self.recursive(x)
