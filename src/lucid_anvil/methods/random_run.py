@@ -113,7 +113,8 @@ class RandomRun(ShakerRun):
         self.factors.append(factor)
         expect, bounds = None, None
         if self.level > QUIET:
-            expect = min(self.factors) * self.profile.rms()
+            recent = list(self.factors)[-math.ceil(0.3 / self.span):]
+            expect = min(recent) * self.profile.rms()
             bounds = self._bounds()
         self.shown += 1
         more = {"live": self._live(**live)} if self.shown % 6 == 0 else {}

@@ -180,7 +180,7 @@ class SineLoop:
                 q = np.abs(self.shadow.read(held)[0]) / drive_level
                 model = np.maximum(np.append(self._combined(q[: self.controls]), q), 1e-9)
             else:
-                model = np.ones(1 + self.channels)
+                model = np.append(self._model(f), [self._model(f, i) for i in range(self.channels)])
             bound = self.regulation.most_correction * np.log(10) / 20
             ratio = np.clip(np.log(np.maximum(seen, 1e-9) / model), -bound, bound)
             self.trail.append((self.now - age, ratio))
