@@ -113,7 +113,7 @@ class RandomRun(ShakerRun):
         self.factors.append(factor)
         expect, bounds = None, None
         if self.level > QUIET:
-            recent = list(self.factors)[-math.ceil(0.3 / self.span):]
+            recent = list(self.factors)[-math.ceil(0.3 / self.span) :]
             expect = min(recent) * self.profile.rms()
             bounds = self._bounds()
         self.shown += 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -100,6 +101,8 @@ def found_stretches(record: Mapping[str, Channel], settings: ShakerSettings, pro
     if track is None:
         return []
     track = Track(track.t + a, track.frequency)
+    on, off = _on_and_off(x - x.mean(), channel.rate, profile.start)
+    on, off = on + a, off + a
     y = np.log(track.frequency)
     step = np.sign(np.diff(y)) * (np.abs(np.diff(y)) > 1e-6)
     made: list[Stretch] = []
@@ -108,11 +111,48 @@ def found_stretches(record: Mapping[str, Channel], settings: ShakerSettings, pro
         j = i
         while j + 1 < step.size and (step[j + 1] == step[i] or step[j + 1] == 0):
             j += 1
-        if abs(y[j + 1] - y[i]) > 0.02 or step[i] == 0:
+        law = _law(track, i, j + 1, on, off) if abs(y[j + 1] - y[i]) > 0.1 else None
+        if law is not None:
+            made.append(dataclasses.replace(law, item=len(made)))
+        elif abs(y[j + 1] - y[i]) > 0.02 or step[i] == 0:
             made.append(Stretch(float(track.t[i]), min(float(track.t[j + 1]), b), "found", float(track.frequency[i]),
                                 float(step[i]), 0.0, 0.0, len(made), {}, track))  # fmt: skip
         i = j + 1
     return made
+
+
+def _on_and_off(x: Floats, rate: float, lowest: float) -> tuple[float, float]:
+    """s between which the record holds more than a tenth of its usual level."""
+    n = max(int(2 * rate / lowest), 8)
+    rows = x[: x.size // n * n].reshape(-1, n)
+    level = np.sqrt(np.mean(rows**2, axis=1))
+    loud = np.flatnonzero(level > 0.1 * np.median(level[level > 0.05 * level.max()]))
+    first, last = int(loud[0]), int(loud[-1])
+    # The first and the last piece are looked at more closely, since they may be part silence.
+    fine = np.abs(x[first * n : (first + 1) * n]) > 0.1 * level[min(first + 1, level.size - 1)]
+    begin = first * n + (int(np.argmax(fine)) if fine.any() else 0)
+    tail = np.abs(x[last * n : (last + 1) * n]) > 0.1 * level[max(last - 1, 0)]
+    end = last * n + (n - int(np.argmax(tail[::-1])) if tail.any() else n)
+    return begin / rate, end / rate
+
+
+def _law(track: Track, i: int, j: int, on: float, off: float) -> Stretch | None:
+    """A stretch of a track as a logarithmic or linear sweep, where one of the two fits within a few thousandths."""
+    t, f = track.t[i : j + 1], track.frequency[i : j + 1]
+    inner = (t > on + 0.5) & (t < off - 0.5)
+    if inner.sum() < 5:
+        return None
+    t, f = t[inner], f[inner]
+    best: tuple[float, Stretch] | None = None
+    for law, y in (("log", np.log(f)), ("linear", f)):
+        rate, level = np.polyfit(t - on, y, 1)
+        fitted = np.polyval((rate, level), t - on)
+        off_by = (y - fitted) if law == "log" else (y - fitted) / f
+        error = float(np.sqrt(np.mean(off_by**2)))
+        frequency = float(np.exp(level) if law == "log" else level)
+        if error < 0.005 and frequency > 0 and (best is None or error < best[0]):
+            best = (error, Stretch(on, off, law, frequency, float(rate), 0.0, 0.0, 0, {"edges": True}))
+    return None if best is None else best[1]
 
 
 def _load(record: Mapping[str, Channel], roles: list[str]) -> Any:
@@ -165,6 +205,8 @@ def read_sweep(record: Mapping[str, Channel], roles: list[str], controls: list[s
     """None where no line's window lies before `end` [s]."""
     f, t = _lines(stretch, profile)
     whole = t + PERIODS / f / 2 <= end + 0.5 / f
+    if stretch.mark.get("edges"):  # beyond its ends there is silence, not the sweep's own start-up
+        whole &= (t - PERIODS / f / 2 >= stretch.start - 0.5 / f) & (t + PERIODS / f / 2 <= stretch.stop + 0.5 / f)
     f, t = f[whole], t[whole]
     if f.size == 0:
         return None

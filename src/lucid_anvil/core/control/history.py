@@ -116,14 +116,14 @@ def compensate(x: Floats, rate: float, high_pass: float | None = None, stroke: f
     """Make a record drivable: high-passed without phase, faded over the high-pass's own time at the ends, and
     corrected so that velocity and displacement end at zero.
 
-    `high_pass` [Hz]: the corner; by default half of the frequency below which a thousandth of the record's power
+    `high_pass` [Hz]: the corner; by default a third of the frequency below which a thousandth of the record's power
     lies, 0.5 Hz at least. `stroke` [m peak to peak]: the corner is raised until the motion fits. Raises BadInput
     when no corner below 100 times the first makes it fit.
     """
     if x.size < 16:
         raise BadInput("the record has fewer than 16 samples: give a longer one.")
     level = x - x.mean() if high_pass is None else x
-    corner = high_pass if high_pass is not None else max(lowest_content(level, rate) / 2, 0.5, 1.0 * rate / x.size)
+    corner = high_pass if high_pass is not None else max(lowest_content(level, rate) / 3, 0.5, 1.0 * rate / x.size)
     notes: list[str] = []
     first = corner
 
