@@ -29,7 +29,8 @@ FAULTS: dict[str, tuple[str, set[str], float]] = {
     "no_output": ("control", {"control_lost", "abort"}, 1.0),
     "gain_jump": ("control", {"abort", "control_lost", "drive", "acceleration"}, 3.0),
     "overload": ("control", {"overload", "abort", "control_lost", "stroke"}, 1.0),
-    "loose": ("control", {"distortion", "abort", "following", "lines", "overload", "control_lost"}, 12.0),
+    # A loose sensor may also show a motion that the stroke guard takes for real.
+    "loose": ("control", {"distortion", "abort", "following", "lines", "overload", "control_lost", "stroke"}, 12.0),
     "amplifier_trip": ("control", {"control_lost", "abort"}, 1.0),
     "cooling": ("control", {"interlock"}, 1.0),
     "field": ("control", {"interlock", "control_lost", "abort"}, 1.0),
