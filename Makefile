@@ -1,7 +1,7 @@
 PY := .venv/bin/python
 export QT_QPA_PLATFORM_TEST := offscreen
 
-.PHONY: setup demo test check bench doubt screenshots clean
+.PHONY: setup demo test check bench doubt faults screenshots clean
 
 setup: .venv/.ready
 
@@ -24,6 +24,9 @@ bench: setup
 
 doubt: setup
 	$(PY) scripts/doubt.py
+
+faults: setup
+	$(PY) scripts/faults.py
 
 screenshots: setup
 	QT_QPA_PLATFORM=offscreen $(PY) scripts/screenshots.py

@@ -48,34 +48,116 @@ def lab_with(folder: Path, channels: int, physics: bool) -> tuple[Any, Path]:
     return lab, planning.write_plan(lab, "GA-11", plan)
 
 
-def loop_speed(channels: int, physics: bool) -> float:
-    """Simulated seconds per second of wall time, all processes, guards, recorder and door on."""
+def shaker_lab(folder: Path, channels: int, physics: bool, method: str, rate: str = "51.2 kHz", seconds: float = 70.0
+               ) -> Path:  # fmt: skip
+    """A demo lab whose shaker rig has so many channels at a rate, and a plan on it."""
+    from lucid_anvil.lab.demo import make_demo
+    from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
+
+    lab = make_demo(folder, datetime.date.today())
+    place = lab.folder / "rigs" / "shaker.rig.yaml"
+    rig = load_yaml(place)
+    rig["front_end"] |= {"rate": rate, "block": 2048 if rate == "51.2 kHz" else 400}
+    for i in range(4, channels):
+        rig["channels"].append({"role": f"more{i}", "input": i + 1, "range": "10 V", "sensor": "GA-21"})
+    rig["standin"]["physics"] = physics
+    if not physics:
+        rig["guards"] = [{"watch": w, "limit": v} for w, v in
+                         (("drive", 9.9), ("current", 1e3), ("stroke", 1e3), ("acceleration", 1e6))]  # fmt: skip
+        rig["guards"] += [
+            {"watch": "overload"},
+            {"watch": "supply"},
+            {"watch": "interlock"},
+            {"watch": "disk", "limit": 2e8},
+        ]
+    place.write_text(dump_yaml(rig), encoding="utf-8")
+    name = {"sine-sweep": "sine", "random-vibration": "random"}[method]
+    file = lab.jobs / (lab.facts.job or "") / "battery-tray" / name / f"{name}.plan.yaml"
+    plan = load_yaml(file)
+    settings = plan["steps"][0]["settings"]
+    settings["control"] = {"probe": {"on": physics or name == "random", "period": "2 s"}}
+    settings["course"] = [{"sweep": "both", "total": f"{seconds} s"}] if name == "sine" else [
+        {"random": True, "duration": f"{seconds} s"}]  # fmt: skip
+    if not physics:
+        plan["walk_round"] = []
+        profile = file.with_name(f"{name}.profile.yaml")
+        held = load_yaml(profile)
+        held.pop("abort")
+        profile.write_text(dump_yaml(held), encoding="utf-8")
+    file.write_text(dump_yaml(plan), encoding="utf-8")
+    return file
+
+
+def resident(pids: list[int]) -> float:
+    """MB of memory that processes hold."""
+    total = 0.0
+    for pid in pids:
+        for line in Path(f"/proc/{pid}/status").read_text().splitlines():
+            if line.startswith("VmRSS"):
+                total += float(line.split()[1]) / 1024
+    return total
+
+
+def family(pid: int) -> list[int]:
+    """A process and all below it."""
+    made = [pid]
+    for child in Path(f"/proc/{pid}/task/{pid}/children").read_text().split():
+        made += family(int(child))
+    return made
+
+
+def speed_of(plan: Path, work: Path, seconds: float = 60.0, memory: bool = False) -> tuple[float, list[float]]:
+    """Simulated seconds per second of wall time, all processes, guards, recorder and door on; and the memory [MB]
+    of all of them along the run."""
     from lucid_anvil.engine import launch
 
+    note = work / "door.json"
+    process = launch.start(plan, None, plan.parent / "take", "fast", note, "bench", work / "log")
+    address = launch.wait_for(note, process, 60)
+    first = last = None
+    held: list[float] = []
+    while True:
+        board = launch.get_board(address, 20.0)
+        if board.state == "running" and board.t > 1:
+            now = (time.perf_counter(), board.t)
+            first = first or now
+            last = now
+            if memory and (not held or board.t > 60 * len(held)):
+                held.append(resident(family(process.pid)))
+        if board.state in ("done", "failed"):
+            break
+        if first and last and last[1] - first[1] > seconds:
+            launch.order(address, "stop", why="bench over")
+            break
+        time.sleep(0.25)
+    launch.order(address, "close")
+    process.terminate()
+    process.wait(20)
+    if not first or not last or last[0] == first[0]:
+        raise RuntimeError((work / "log").read_text() + str(board.message))
+    return (last[1] - first[1]) / (last[0] - first[0]), held
+
+
+def loop_speed(channels: int, physics: bool) -> float:
+    """Of the comparison."""
     with tempfile.TemporaryDirectory() as work:
         _, plan = lab_with(Path(work) / "lab", channels, physics)
-        note = Path(work) / "door.json"
-        process = launch.start(plan, None, plan.parent / "take", "fast", note, "bench", Path(work) / "log")
-        address = launch.wait_for(note, process, 60)
-        first = last = None
-        while True:
-            board = launch.get_board(address)
-            if board.state == "running" and board.t > 1:
-                now = (time.perf_counter(), board.t)
-                first = first or now
-                last = now
-            if board.state in ("done", "failed"):
-                break
-            if first and last and last[1] - first[1] > 60:
-                launch.order(address, "stop", why="bench over")
-                break
-            time.sleep(0.25)
-        launch.order(address, "close")
-        process.terminate()
-        process.wait(20)
-        if not first or not last or last[0] == first[0]:
-            raise RuntimeError((Path(work) / "log").read_text())
-        return (last[1] - first[1]) / (last[0] - first[0])
+        return speed_of(plan, Path(work))[0]
+
+
+def shaker_speed(method: str, physics: bool) -> float:
+    """Of a shaker run with 8 channels at 51.2 kS/s."""
+    with tempfile.TemporaryDirectory() as work:
+        return speed_of(shaker_lab(Path(work) / "lab", 8, physics, method), Path(work), 45.0)[0]
+
+
+def an_hour() -> str:
+    """Memory of all processes over an hour of simulated running of a sine at 10.24 kS/s."""
+    with tempfile.TemporaryDirectory() as work:
+        plan = shaker_lab(Path(work) / "lab", 4, True, "sine-sweep", "10.24 kHz", 3700.0)
+        speed, held = speed_of(plan, Path(work), 3600.0, True)
+    told = f"{held[1]:.0f} MB after a minute, {held[len(held) // 2]:.0f} MB half way, {held[-1]:.0f} MB at the end"
+    return f"{told} ({speed:.1f} times real time)"
 
 
 def window_loop() -> str:
@@ -173,6 +255,13 @@ def main() -> None:
         for physics in (True, False):
             name = "with the stand-in" if physics else "without it"
             print(f"loop, {channels} channels, {name}: {loop_speed(channels, physics):.1f} times real time", flush=True)
+    for method in ("sine-sweep", "random-vibration"):
+        for physics in (True, False):
+            name = "with the stand-in" if physics else "without it"
+            if physics or method == "sine-sweep":
+                print(f"{method}, 8 channels, {name}: {shaker_speed(method, physics):.1f} times real time", flush=True)
+    if "--hour" in sys.argv:
+        print(f"an hour: {an_hour()}", flush=True)
     print(f"window event loop while a run streams: late by {window_loop()}", flush=True)
     print(f"window opens in {window_opens():.2f} s", flush=True)
     print(f"--help in {command('--help'):.2f} s", flush=True)
