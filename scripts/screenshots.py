@@ -20,6 +20,8 @@ def main() -> None:
         lab = fresh_demo(Path(work) / "lab", datetime.date.today())
         story = Story(lab, pictures, print)
         story.run()
+        story.run_shaker()
+        story.run_shaker_cut()
         story.run_cut()
         story.window.close()
 

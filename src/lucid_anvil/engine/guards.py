@@ -62,6 +62,11 @@ class Watch:
     tripped: bool = False
 
     @property
+    def key(self) -> str:
+        """Its name among the rooms: one of a kind, unless it is about one channel."""
+        return f"{self.part.watch}_{self.part.channel}" if self.part.channel else self.part.watch
+
+    @property
     def label(self) -> str:
         return self.part.label or LABELS[self.part.watch]
 
@@ -103,7 +108,9 @@ class Guards:
         self.stroke = StrokeFromAcceleration(self.rig.front_end.rate)
         self.free = 1e15
         self.span = self.rig.front_end.block / self.rig.front_end.rate
-        parts = self.rig.guards or default_guards(self.rig)
+        parts = list(self.rig.guards or default_guards(self.rig))
+        # A plan's guards come on top of the rig's: they can add, never take away.
+        parts += [GuardPart.model_validate(g) for g in self.control.get("guards", [])]
         self.watches = [Watch(p, self._limit(p)) for p in parts]
 
     def _limit(self, part: GuardPart) -> float:
@@ -133,7 +140,7 @@ class Guards:
             used, value, channel = self._value(watch, seen, stroke)
             rooms.append(
                 Room(
-                    watch.part.watch, watch.label, used, value, watch.limit, UNITS[watch.part.watch],
+                    watch.key, watch.label, used, value, watch.limit, UNITS[watch.part.watch],
                     watch.part.action,
                 )
             )  # fmt: skip

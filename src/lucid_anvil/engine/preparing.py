@@ -36,12 +36,17 @@ class Prepared:
         return self.method.course(self.settings)
 
     def control(self) -> dict[str, Any]:
-        """Control points and how they are combined, for the guards."""
+        """What the guards must know of the plan: its own guards, the control points and how they are combined. A
+        response that the profile is notched for gets a guard a quarter above its limit."""
+        extra = [g.model_dump(exclude_none=True) for g in self.plan.guards]
         control = getattr(self.settings, "control", None)
         if control is None:
-            return {}
+            return {"guards": extra} if extra else {}
         roles = [i.role for i in self.facts.inputs if i.kind == "acceleration"]
-        return {"roles": control_roles(roles, control), "combine": control.combine}
+        for role, level in control.limits.items():
+            label = f"Limit of {role}"
+            extra.append({"watch": "acceleration", "channel": role, "limit": 1.25 * level, "label": label})
+        return {"roles": control_roles(roles, control), "combine": control.combine, "guards": extra}
 
 
 def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list[tuple[float, float, float, str]]:
@@ -142,9 +147,9 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
     if not method.course(settings):
         raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
     facts = facts_of(plan, rig)
-    inspect = getattr(method, "inspect", None)
-    if inspect is not None:
-        inspect(settings, facts, str(plan_file))
+    for guard in plan.guards:
+        if guard.channel is not None and guard.channel not in have:
+            raise BadInput(f"{plan_file}: guards: there is no channel '{guard.channel}': {', '.join(sorted(have))}.")
     return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
 
 

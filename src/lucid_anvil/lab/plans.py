@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from .textfiles import Flag, Model, check, load_yaml
+from .textfiles import Flag, Model, check, load_yaml, quantity
 
 
 class SensorRecord(Model):
@@ -43,6 +43,20 @@ class Check(Model):
     """None: a person signs."""
 
 
+class GuardPart(Model):
+    """One guard, of a rig or of a plan. `limit` is in the unit of what is watched."""
+
+    watch: Literal[
+        "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
+        "interlock",
+    ]  # fmt: skip
+    action: Literal["note", "hold", "ease", "cut"] = "cut"
+    limit: Any = None
+    channel: str | None = None
+    after: Annotated[float, quantity("s")] = 0.0
+    label: str | None = None
+
+
 class Step(Model):
     """One step: the kind of test, and its settings."""
 
@@ -61,7 +75,8 @@ class Plan(Model):
     """Path of the rig file, from the plan's own folder."""
     steps: list[Step] = Field(min_length=1, max_length=1)
     walk_round: list[Check] = Field(default_factory=list)
-    guards: list[dict[str, Any]] = Field(default_factory=list)
+    guards: list[GuardPart] = Field(default_factory=list)
+    """On top of the rig's own."""
     sensors: dict[str, SensorRecord] = Field(default_factory=dict)
     """By role."""
     customer: str = ""

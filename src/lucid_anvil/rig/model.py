@@ -10,6 +10,7 @@ from pydantic import Field, model_validator
 
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
+from ..lab.plans import GuardPart
 from ..lab.textfiles import Flag, Model, check, load_yaml, quantity
 
 Hz = Annotated[float, quantity("Hz")]
@@ -229,20 +230,6 @@ class SourceOfDoubt(Model):
     half_width: Any
     distribution: str = "rectangular"
     correlation: float = 1.0
-
-
-class GuardPart(Model):
-    """One guard. `limit` is in the unit of what is watched."""
-
-    watch: Literal[
-        "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
-        "interlock",
-    ]  # fmt: skip
-    action: Literal["note", "hold", "ease", "cut"] = "cut"
-    limit: Any = None
-    channel: str | None = None
-    after: Seconds = 0.0
-    label: str | None = None
 
 
 class Rig(Model):
