@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import os
+import shutil
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -100,12 +101,20 @@ def record() -> Synthetic:
     return make_record()
 
 
-@pytest.fixture
-def demo_lab(tmp_path: Path) -> Any:
-    """A fresh demo lab."""
+@pytest.fixture(scope="session")
+def lab_template(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A demo lab to be copied; not to be changed."""
     from lucid_anvil.lab.demo import make_demo
 
-    return make_demo(tmp_path / "lab", TODAY)
+    return make_demo(tmp_path_factory.mktemp("template") / "lab", TODAY).folder
+
+
+@pytest.fixture
+def demo_lab(tmp_path: Path, lab_template: Path) -> Any:
+    """A fresh demo lab."""
+    from lucid_anvil.lab.place import open_lab
+
+    return open_lab(Path(shutil.copytree(lab_template, tmp_path / "lab")))
 
 
 SHORT = {"start": "63 Hz", "stop": "500 Hz", "steps_per_octave": 1, "dwell": "0.3 s", "settle_run": "0.1 s"}
@@ -144,7 +153,7 @@ class Running:
 
         return launch.get_board(self.address)
 
-    def wait(self, done: Callable[[Any], bool], timeout: float = 90.0) -> Any:
+    def wait(self, done: Callable[[Any], bool], timeout: float = 180.0) -> Any:
         """The first board of which `done` is true."""
         until = time.monotonic() + timeout
         board = None
@@ -159,7 +168,7 @@ class Running:
             time.sleep(0.03)
         raise AssertionError(f"not reached in {timeout} s: {board and (board.state, board.t, board.message)}")
 
-    def over(self, timeout: float = 120.0) -> Any:
+    def over(self, timeout: float = 240.0) -> Any:
         return self.wait(lambda b: b.state in ("done", "failed"), timeout)
 
 

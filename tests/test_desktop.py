@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -29,7 +30,7 @@ from lucid_anvil.lab.takes import Take
 from lucid_anvil.protocol.messages import Board, CheckState, Room, board_from
 
 
-def until(done: Callable[[], bool], timeout: float = 60.0) -> None:
+def until(done: Callable[[], bool], timeout: float = 120.0) -> None:
     """Run the event loop until something is so."""
     end = time.monotonic() + timeout
     while time.monotonic() < end:
@@ -40,24 +41,28 @@ def until(done: Callable[[], bool], timeout: float = 60.0) -> None:
     raise AssertionError("it did not come about in time")
 
 
+def leave(window: MainWindow) -> None:
+    """Close the window, and end the run that it would leave alive."""
+    until(lambda: window._bench is None or not window.bench.aside.open)
+    until(lambda: not window.link.search.isActive())
+    address = window.link.address
+    window.link.drop()
+    window.close()
+    QApplication.sendPostedEvents(None, 52)  # deferred deletes
+    QApplication.processEvents()
+    if address is not None:
+        with contextlib.suppress(OSError):
+            launch.order(address, "stop", why="test over")
+            launch.order(address, "close")
+
+
 @pytest.fixture
 def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
     made = MainWindow(demo_lab, pace="fast")
     made.show()
     QApplication.processEvents()
     yield made
-    until(lambda: made._bench is None or not made.bench.aside.open)
-    address = made.link.address
-    made.link.drop()
-    made.close()
-    QApplication.sendPostedEvents(None, 52)  # deferred deletes
-    QApplication.processEvents()
-    if address is not None:
-        try:
-            launch.order(address, "stop", why="test over")
-            launch.order(address, "close")
-        except OSError:
-            pass
+    leave(made)
 
 
 def begin(window: MainWindow, changes: dict[str, Any] | None = None) -> None:

@@ -247,8 +247,7 @@ def test_faults_of_the_signal_are_struck_and_the_run_goes_on(demo_lab: Any, cond
     assert len([y for y in finding.curve("deviation").y if y is not None]) >= 2
     # The struck points are taken again alone; the new finding is whole.
     from lucid_anvil.lab import planning
-    from lucid_anvil.lab.takes import whole_write
-    from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
+    from lucid_anvil.lab.textfiles import dump_yaml, load_yaml, whole_write
 
     rig_data = load_yaml(demo_lab.rig_file())
     rig_data["standin"]["faults"] = []
@@ -323,7 +322,7 @@ def test_a_conductor_that_hangs(demo_lab: Any, conduct: Conduct) -> None:
 def test_a_device_that_hangs(demo_lab: Any, conduct: Conduct) -> None:
     plan = short_plan(demo_lab, LONG, {"standin": {"faults": [{"at": "4 s", "kind": "hang"}]}})
     running = conduct(plan)
-    board = running.over(60)
+    board = running.over()
     assert board.state == "failed"
     assert board.message is not None
     assert "front end" in board.message

@@ -64,7 +64,8 @@ def test_each_guard_holds_its_peace_and_trips(
     assert trips[0].guard == part["watch"]
     assert trips[0].channel == channel
     assert trips[0].t == pytest.approx(N / RATE)
-    assert "against a limit" in trips[0].sentence
+    assert trips[0].label in trips[0].sentence and channel in trips[0].sentence
+    assert ("against a limit" in trips[0].sentence) == bool(trips[0].unit)
     assert guards.look(seen(2, **loud))[0] == []  # told once
 
 

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
-from tests.test_desktop import until
+from tests.test_desktop import leave, until
 from tests.test_shaker_engine import quick_plan
 
 from lucid_anvil.desktop.docket import article_of
@@ -19,7 +19,6 @@ from lucid_anvil.desktop.lanes import Lane, Lanes
 from lucid_anvil.desktop.shaker_panels import head_of, shaker_rows
 from lucid_anvil.desktop.widgets import three
 from lucid_anvil.desktop.window import MainWindow
-from lucid_anvil.engine import launch
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.protocol.messages import Board
@@ -31,18 +30,7 @@ def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
     made.show()
     QApplication.processEvents()
     yield made
-    until(lambda: made._bench is None or not made.bench.aside.open)
-    address = made.link.address
-    made.link.drop()
-    made.close()
-    QApplication.sendPostedEvents(None, 52)
-    QApplication.processEvents()
-    if address is not None:
-        try:
-            launch.order(address, "stop", why="test over")
-            launch.order(address, "close")
-        except OSError:
-            pass
+    leave(made)
 
 
 def opened(window: MainWindow, place: Any) -> Any:
@@ -50,7 +38,7 @@ def opened(window: MainWindow, place: Any) -> Any:
     bench = window.bench
     window.go("Bench")
     bench.open_plan(place)
-    until(lambda: bench.shaking and bench.state == "walk-round" and bool(bench.walk.shown))
+    until(lambda: bench.plan_file == place and bench.state == "walk-round" and bool(bench.walk.shown))
     return bench
 
 
@@ -70,13 +58,13 @@ def settled(bench: Any) -> None:
 def test_a_profile_is_taken_hold_of(window: MainWindow, demo_lab: Any) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml"
     bench = opened(window, place)
-    chart = bench.shaker_stage.profile
+    chart = bench.shaker.stage.profile
     file = place.with_name("sine.profile.yaml")
     assert len(chart.grips) == 11 and "target" in chart.series
     # Drag the level of the last segment up.
     grip = next(g for g in chart.grips if g.part == ("level", 3))
     grip.setPos((grip.pos().x(), np.log10(40.0)))
-    assert "40" in bench.shaker_stage.word.text()
+    assert "40" in bench.shaker.stage.word.text()
     chart.dragged(grip, True)
     settled(bench)
     assert load_yaml(file)["segments"][3]["acceleration"] == "40 m/s^2"
@@ -88,34 +76,34 @@ def test_a_profile_is_taken_hold_of(window: MainWindow, demo_lab: Any) -> None:
     settled(bench)
     assert load_yaml(file)["segments"][1]["until"] == "50 Hz"
     chart.typed(next(g for g in chart.grips if g.part == ("until", 1)), "500 Hz")
-    assert "outside" in bench.shaker_stage.word.text() and load_yaml(file)["segments"][1]["until"] == "50 Hz"
+    assert "outside" in bench.shaker.stage.word.text() and load_yaml(file)["segments"][1]["until"] == "50 Hz"
     # The corridor's edge.
     tolerance = next(g for g in chart.grips if g.part[0] == "tolerance-high")
     chart.typed(tolerance, f"{40 * 10**0.1:.5g} m/s^2")
     settled(bench)
     assert load_yaml(file)["tolerance"] == {"low": "-3 dB", "high": "2 dB"}
     # Displacement is shown and typed as such.
-    bench.shaker_stage.quantity.choose("displacement")
+    bench.shaker.stage.quantity.choose("displacement")
     level = next(g for g in chart.grips if g.part == ("level", 0))
     assert level.home[1] == pytest.approx(4.4) and chart.y_unit == "mm pk-pk"
     chart.typed(level, "4 mm")
     settled(bench)
     assert load_yaml(file)["segments"][0]["displacement"] == "4 mm"
-    bench.shaker_stage.quantity.choose("all")
-    assert bench.shaker_stage.pages.currentWidget() is bench.shaker_stage.trio
+    bench.shaker.stage.quantity.choose("all")
+    assert bench.shaker.stage.pages.currentWidget() is bench.shaker.stage.trio
     words = dict(chart.choices_at(20.0))
     assert any(w.startswith("Split") for w in words) and "Constant velocity here" in words
     # A block of the course made longer.
-    before = bench.stretches.items[1].duration
-    bench.stretches.stretched.emit(1, 2 * before)
+    before = bench.shaker.stretches.items[1].duration
+    bench.shaker.stretches.stretched.emit(1, 2 * before)
     settled(bench)
-    assert bench.stretches.items[1].duration == pytest.approx(2 * before, rel=0.05)
+    assert bench.shaker.stretches.items[1].duration == pytest.approx(2 * before, rel=0.05)
 
 
 def test_a_table_is_pasted_and_its_exact_form_taken(window: MainWindow, demo_lab: Any) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml"
     bench = opened(window, place)
-    stage = bench.shaker_stage
+    stage = bench.shaker.stage
     QGuiApplication.clipboard().setText("f [Hz]\ta [m/s²]\n10\t3,9\n22,5\t20\n300\t20\n")
     stage.paste.click()
     assert "nearly 2 constant laws" in stage.word.text() and stage.exact.isVisibleTo(stage)
@@ -129,11 +117,11 @@ def test_a_table_is_pasted_and_its_exact_form_taken(window: MainWindow, demo_lab
     assert "paste" in stage.word.text().lower() or "two" in stage.word.text()
     other = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
     bench = opened(window, other)
-    until(lambda: bench.shaker_stage.method == "random-vibration")
-    bench.shaker_stage.take_table("Hz;g²/Hz\n20;0,01\n2000;0,02\n")
+    until(lambda: bench.shaker.stage.method == "random-vibration")
+    bench.shaker.stage.take_table("Hz;g²/Hz\n20;0,01\n2000;0,02\n")
     settled(bench)
     assert len(load_yaml(other.with_name("random.profile.yaml"))["points"]) == 2
-    bench.shaker_stage.lock.click()
+    bench.shaker.stage.lock.click()
     settled(bench)
     assert "rms" in load_yaml(other.with_name("random.profile.yaml"))
 
@@ -144,21 +132,21 @@ def test_a_run_is_seen_to_its_end_and_a_cut_looked_into(window: MainWindow, demo
     begin(window)
     until(lambda: bench.state == "running")
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
-    stage = bench.shaker_stage
-    assert "control" in stage.profile.series and bench.shaker_result.word.text() == "inside"
-    assert "100.0 %" in bench.shaker_result.big.text()
+    stage = bench.shaker.stage
+    assert "control" in stage.profile.series and bench.shaker.result.word.text() == "inside"
+    assert "100.0 %" in bench.shaker.result.big.text()
     assert stage.probe.bars.rows and "control" in stage.probe.chart.series
     for key in ("drive", "responses", "phase", "raw", "probe"):
         stage.choose(key)
         QApplication.processEvents()
     quick_plan(demo_lab, "sine", faults=[{"at": "8.2 s", "kind": "open", "channel": "control"}])
-    bench.shaker_result.rerun.click()
+    bench.shaker.result.rerun.click()
     until(lambda: bench.state == "walk-round" and bool(bench.walk.shown))
     begin(window)
     until(lambda: bench.state == "done", 120)
     assert stage.tabs.now == "cut" and len(stage.cut.lanes) == 5 and stage.cut.mark is not None
-    assert "at zero" in stage.word.text() and "Sensor supply on control" in bench.shaker_result.cut.text()
-    assert bench.shaker_result.more.isVisibleTo(bench.shaker_result)
+    assert "at zero" in stage.word.text() and "Sensor supply on control" in bench.shaker.result.cut.text()
+    assert bench.shaker.result.more.isVisibleTo(bench.shaker.result)
     assert stage.earlier is not None
     window.night()
     window.night()
@@ -167,16 +155,19 @@ def test_a_run_is_seen_to_its_end_and_a_cut_looked_into(window: MainWindow, demo
 def test_another_sensor_from_its_tile(window: MainWindow, demo_lab: Any) -> None:
     place = quick_plan(demo_lab, "sine")
     bench = opened(window, place)
-    assert any(serial == "GA-02" for serial, _ in bench._choices())
-    bench.swap("control", "GA-02")
+    assert any(serial == "GA-02" for serial, _ in bench.shaker.choices())
+    bench.shaker.swap("control", "GA-02")
     settled(bench)
     until(lambda: any(c.key == "identity" and not c.done for c in bench.walk.shown))
     until(lambda: any("GA-02" in t.detail for t in bench.chain.tiles))
     until(lambda: bool(window.link.latest and window.link.latest.identities))
-    bench.take_sheet("control", window.link.latest.identities["control"])
+    bench.shaker.take_sheet("control", window.link.latest.identities["control"])
     settled(bench)
     until(lambda: prepare(place).plan.sensors["control"].serial == "GA-07")
-    assert prepare(place).plan.sensors["control"].certificate == "data sheet"
+    # The sheet is entered beside the ledger's newer calibration, which stays in force.
+    assert "stays in force" in window.strip.text()
+    assert prepare(place).plan.sensors["control"].certificate != "data sheet"
+    assert any(c.certificate == "data sheet" for c in demo_lab.history("GA-07"))
 
 
 def test_lanes_and_words(qtbot: Any) -> None:

@@ -20,7 +20,7 @@ from lucid_anvil.desktop.chart import Chart, FrequencyAxis, Handle, frequency_te
 from lucid_anvil.desktop.course_view import CourseView, clock
 from lucid_anvil.desktop.docket import take_facts
 from lucid_anvil.desktop.ledger_place import due_words, value_text
-from lucid_anvil.desktop.panels import RunPanel, live_rows, small
+from lucid_anvil.desktop.panels import RunPanel, head_of_points, live_rows, room_text, small
 from lucid_anvil.desktop.result_panel import ResultPanel
 from lucid_anvil.desktop.stage import PointFigures, Stage, corridor_of
 from lucid_anvil.desktop.walk_panel import CheckRow
@@ -264,8 +264,11 @@ def test_run_panel_shows_guards_and_a_trip() -> None:
         Room("drive", "Drive", 0.1, 0.5, 5.0, "V", "cut"),
         Room("supply", "Sensor supply", 1.5, 23.8, 19.0, "V", "cut"),
     ]
-    panel.show_board(Board(rooms=rooms, points=[point()]), lambda _f: (None, None))
+    board = Board(rooms=rooms, points=[point()])
+    panel.show_board(board, live_rows(board, lambda _f: (None, None)), head_of_points(board))
     assert len(panel.guards) == 2
+    assert room_text(Room("abort", "Abort edges", 0.0, 3.0, None, "m/s²", "cut")) == ("armed", 1.0)
+    assert room_text(Room("abort", "Abort edges", 0.5, 10.0, 20.0, "m/s²", "cut")) == ("6.0 dB", 0.5)
     assert panel.at.text() == "at 1000 Hz"
     assert has(painted(panel.guards[1], 200, 32), "clay", 40)
 

@@ -16,10 +16,8 @@ from ..folio.accepting import accept_take
 from ..lab import planning
 from ..lab.findings import Curve, Finding
 from ..lab.place import Lab
-from ..lab.shaker_planning import change_step, stretched_course, swap_sensor
-from ..lab.takes import Take, list_takes, next_take_folder, whole_write
-from ..lab.textfiles import dump_yaml
-from ..methods.shaker_settings import ShakerSettings
+from ..lab.takes import Take, next_take_folder
+from ..lab.textfiles import dump_yaml, whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_for, rig_of
 from .background import Background
@@ -29,10 +27,8 @@ from .docket import Docket
 from .link import Link
 from .panels import RunPanel, head_of_points, live_rows
 from .result_panel import ResultPanel
-from .shaker_panels import ShakerResult, head_of, shaker_rows
-from .shaker_stage import ShakerStage
+from .shaker_bench import ShakerBench
 from .stage import Stage
-from .stretch_view import StretchView
 from .walk_panel import WalkRoundPanel
 from .widgets import Elided, Tabs, button, card, label, section
 
@@ -77,17 +73,16 @@ class BenchPlace(QWidget):
         column = QVBoxLayout()
         column.setSpacing(8)
         row.addLayout(column, 1)
+        self.shaker = ShakerBench(self)
         self.chain = ChainView()
-        self.chain.clicked.connect(self.tile_menu)
+        self.chain.clicked.connect(self.shaker.tile_menu)
         column.addWidget(self.chain)
         middle = QHBoxLayout()
         middle.setSpacing(10)
         self.stage = Stage()
         self.stage.edited.connect(self.change)
-        self.shaker_stage = ShakerStage()
-        self.shaker_stage.edited.connect(self.change)
         self.stages = QStackedWidget()
-        for widget in (self.stage, self.shaker_stage):
+        for widget in (self.stage, self.shaker.stage):
             self.stages.addWidget(widget)
         middle.addWidget(self.stages, 1)
         middle.addWidget(self._right())
@@ -105,10 +100,7 @@ class BenchPlace(QWidget):
         initials = self.lab.facts.operator
         self.walk, self.run, self.result = WalkRoundPanel(initials), RunPanel(), ResultPanel(initials)
         self.empty = label("Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
-        self.shaker_result = ShakerResult()
-        self.shaker_result.again.connect(self.again)
-        self.shaker_result.carry_on.connect(self.carry_on)
-        for panel in (self.walk, self.run, self.result, self.shaker_result, self.empty):
+        for panel in (self.walk, self.run, self.result, self.shaker.result, self.empty):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
         self.walk.begin.connect(lambda: self.link.order("begin"))
@@ -132,22 +124,14 @@ class BenchPlace(QWidget):
         self.density.chosen.connect(lambda k: self.change({"steps_per_octave": int(k)}))
         self.mark = button("Mark  M", tip="Put a note at this moment into the record")
         self.mark.clicked.connect(self.make_mark)
-        self.hold = button("Hold  H", tip="Hold the frequency or the time where it is; once more goes on")
-        self.hold.clicked.connect(self.toggle_hold)
-        self.down = button("−3 dB  [", tip="Lower the level by 3 dB")
-        self.down.clicked.connect(lambda: self.step_level(-3.0))
-        self.up = button("+3 dB  ]", tip="Raise the level by 3 dB, never above the planned one")
-        self.up.clicked.connect(lambda: self.step_level(3.0))
-        for widget in (self.kind, self.density, self.hold, self.down, self.up, self.mark):
+        for widget in (self.kind, self.density, *self.shaker.buttons, self.mark):
             head.addWidget(widget)
             head.addSpacing(4)
         column.addLayout(head)
         self.course = CourseView()
         self.course.chosen.connect(self._point)
-        self.stretches = StretchView()
-        self.stretches.stretched.connect(self._stretched)
         self.courses = QStackedWidget()
-        for view in (self.course, self.stretches):
+        for view in (self.course, self.shaker.stretches):
             self.courses.addWidget(view)
         self.courses.setFixedHeight(74)
         column.addWidget(self.courses)
@@ -165,7 +149,7 @@ class BenchPlace(QWidget):
         self.panels.setCurrentWidget(self.empty)
         self.docket.show_plan(None, None, False)
         self.told.setText("Nothing is planned.")
-        for widget in (self.kind, self.density, self.mark, self.hold, self.down, self.up):
+        for widget in (self.kind, self.density, self.mark, *self.shaker.buttons):
             widget.setVisible(False)
 
     def calibrate(self, serial: str, as_state: str = "as found") -> None:
@@ -192,8 +176,7 @@ class BenchPlace(QWidget):
         self.aside.run("open", lambda: prepare(place), lambda prepared: self._opened(place, prepared, resume))
 
     def _opened(self, place: Path, prepared: Prepared, resume: Path | None = None) -> None:
-        if self.link.connected:
-            self.link.close_run()
+        self.link.close_run()
         self.plan_file, self.prepared, self.finding = place, prepared, None
         self.events.setText("")
         self.take = next_take_folder(place.parent)
@@ -221,8 +204,7 @@ class BenchPlace(QWidget):
         """Look at a take that is finished."""
         if self.state in BUSY:
             return
-        if self.link.connected:
-            self.link.close_run()
+        self.link.close_run()
         self.link.drop()
         kept = Take(folder)
         self.take, self.plan_file = folder, plan_beside(folder)
@@ -239,54 +221,16 @@ class BenchPlace(QWidget):
 
     def _show_prepared(self, editable: bool) -> None:
         assert self.prepared
-        self.stages.setCurrentWidget(self.shaker_stage if self.shaking else self.stage)
-        self.courses.setCurrentWidget(self.stretches if self.shaking else self.course)
-        if self.shaking:
-            self.shaker_stage.show_prepared(self.prepared, editable)
-            self.shaker_stage.show_earlier(self._finding_before())
-            self._show_stretches(editable)
+        self.stages.setCurrentWidget(self.shaker.stage if self.shaker.here else self.stage)
+        self.courses.setCurrentWidget(self.shaker.stretches if self.shaker.here else self.course)
+        if self.shaker.here:
+            self.shaker.show_prepared(self.prepared, editable)
             return
         self.stage.show_prepared(self.prepared, editable)
         self.stage.show_earlier(self._last_curve())
         self.kind.choose(self.prepared.settings.excitation, quiet=True)
         self.density.choose(str(self.prepared.settings.steps_per_octave), quiet=True)
         self._show_course()
-
-    @property
-    def shaking(self) -> bool:
-        """Whether what is in hand is a shaker test."""
-        return self.prepared is not None and issubclass(self.prepared.method.Settings, ShakerSettings)
-
-    def _show_stretches(self, editable: bool) -> None:
-        assert self.prepared
-        self.stretches.show_course(self.prepared.course(), editable)
-        text = f"{len(self.stretches.items)} stretches, about {clock(self.stretches.total)}"
-        if editable:
-            text += "; drag a right edge, or double-click to type a time"
-        self.told.setText(text)
-
-    def _finding_before(self) -> Finding | None:
-        """The newest finding of an earlier take of the same plan."""
-        if self.plan_file is None:
-            return None
-        for take in reversed(list_takes(self.plan_file.parent)):
-            if take.folder != self.take and (finding := take.finding()) is not None:
-                return finding
-        return None
-
-    def _stretched(self, item: int, duration: float) -> None:
-        """A block of the course was made longer or shorter by hand."""
-        assert self.prepared
-        held = self.prepared.course()[item]
-        if held.step is None:
-            return
-        course = [s.model_dump(exclude_none=True, exclude_defaults=True) for s in self.prepared.settings.course]
-        if not course:
-            usual = {"sine-sweep": {"sweep": "up"}, "random-vibration": {"random": True}}
-            if self.prepared.method.name not in usual:
-                return
-            course = [usual[self.prepared.method.name]]
-        self.change({"course": stretched_course(course, held.step, held.rung, duration - 2.0)})
 
     def _show_course(self) -> None:
         assert self.prepared
@@ -320,12 +264,12 @@ class BenchPlace(QWidget):
     def change(self, changes: dict[str, Any]) -> None:
         """Settings were changed by hand on the thing itself: the plan, the course and the checks follow."""
         if self.state not in ("starting", "walk-round") or self.prepared is None or self.plan_file is None:
-            if self.prepared is not None and not self.shaking:
+            if self.prepared is not None and not self.shaker.here:
                 self.kind.choose(self.prepared.settings.excitation, quiet=True)
                 self.density.choose(str(self.prepared.settings.steps_per_octave), quiet=True)
             return
-        if self.shaking:
-            self._change_shaker(self.plan_file, changes)
+        if self.shaker.here:
+            self.shaker.change(self.plan_file, changes)
             return
         serial = self.prepared.plan.sensors["unit"].serial
         self.changes |= changes
@@ -351,125 +295,18 @@ class BenchPlace(QWidget):
 
         self.aside.run("change", work, then)
 
-    def _change_shaker(self, place: Path, changes: dict[str, Any]) -> None:
-        """Into the plan's own files; a change that can't be is taken back and said."""
-        assert self.prepared
-        rig, plan = self.prepared.rig_file, self.prepared.plan
-
-        def work() -> Prepared | str:
-            held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
-            change_step(place, changes)
-            try:
-                return prepare(place, rig)
-            except BadInput as problem:
-                for file, text in held.items():
-                    whole_write(file, text)
-                return str(problem)
-
-        def then(made: Prepared | str) -> None:
-            if isinstance(made, str):
-                self.said.emit(made)
-                self.shaker_stage.tell(made)
-                self.shaker_stage.profile.draw() if plan is not None and self.prepared else None
-                return
-            self.prepared = made
-            self._show_prepared(True)
-            self.link.order("replan")
-
-        self.aside.run("change", work, then)
-
-    def tile_menu(self, role: str) -> None:
-        """A click on a sensor's tile before the run: another sensor from the ledger."""
-        if self.state not in ("starting", "walk-round") or not self.shaking or self.prepared is None:
-            return
-        if role not in self.prepared.facts.sensitivity or self.plan_file is None:
-            return
-        from PyQt6.QtGui import QCursor
-        from PyQt6.QtWidgets import QMenu
-
-        menu = QMenu(self)
-        memory = self.link.latest.identities.get(role) if self.link.latest else None
-        if memory is not None:
-            menu.addAction("Take its data sheet into the ledger", lambda: self.take_sheet(role, memory))
-            menu.addSeparator()
-        for serial, text in self._choices():
-            menu.addAction(text, lambda s=serial: self.swap(role, s))
-        menu.exec(QCursor.pos())
-
-    def take_sheet(self, role: str, memory: str) -> None:
-        """What the sensor says of itself goes into the ledger, and from there onto the channel."""
-        from ..formats.teds import decode
-        from ..lab.identity import matching, number_of, take_in
-        from ..lab.shaker_planning import record_of_entry
-
-        lab = self.lab
-
-        def work() -> tuple[str, str]:
-            sheet = decode(bytes.fromhex(memory))
-            ledger = lab.ledger()
-            try:
-                entries = list(ledger.entries())
-                found = matching(sheet, [record_of_entry(e) for e in entries])
-                serial = found.record.serial if found.record else f"S-{number_of(str(sheet.basic.serial))}"
-                return serial, take_in(ledger, sheet, serial, datetime.date.today())
-            finally:
-                ledger.close()
-
-        def then(made: tuple[str, str]) -> None:
-            self.said.emit(made[1])
-            self.swap(role, made[0])
-
-        self.aside.run("change", work, then)
-
-    def _choices(self) -> list[tuple[str, str]]:
-        ledger = self.lab.ledger()
-        made = [
-            (e.sensor.serial, f"{e.sensor.serial} · {e.last.sensitivity:.4g} {e.last.unit} · to {e.last.due}")
-            for e in ledger.entries()
-            if e.sensor.kind == "accelerometer" and e.last is not None
-        ]
-        ledger.close()
-        return made
-
-    def swap(self, role: str, serial: str) -> None:
-        """Another sensor on a channel: units, guards and checks follow."""
-        place = self.plan_file
-        assert place is not None and self.prepared is not None
-        lab, rig = self.lab, self.prepared.rig_file
-
-        def work() -> Prepared:
-            swap_sensor(lab, place, role, serial)
-            return prepare(place, rig)
-
-        def then(made: Prepared) -> None:
-            self.prepared = made
-            self._show_prepared(True)
-            self.link.order("replan")
-
-        self.aside.run("change", work, then)
-
     # --- running ---------------------------------------------------------------------------------------------
-
-    def toggle_hold(self) -> None:
-        if self.state == "running" and self.shaking:
-            held = self.hold.text().startswith("Go")
-            self.link.order("go" if held else "hold")
-            self.hold.setText("Hold  H" if held else "Go on  H")
-
-    def step_level(self, by: float) -> None:
-        if self.state == "running" and self.shaking:
-            self.link.order("level", by=by)
 
     def show_board(self, board: Board) -> None:
         """One snapshot of the run."""
         if board.state != self.state:
             self._set_state(board.state)
         self.chain.show_tiles(board.tiles)
-        (self.shaker_stage if self.shaking else self.stage).show_board(board)
+        (self.shaker.stage if self.shaker.here else self.stage).show_board(board)
         if board.state in ("starting", "walk-round", "preparing"):
             self.walk.show_checks(board.checks, board.state)
-        elif board.state in ("running", "easing") and self.shaking:
-            self._show_shaking(board)
+        elif board.state in ("running", "easing") and self.shaker.here:
+            self.shaker.show_running(board)
         elif board.state in ("running", "easing"):
             self.run.show_board(board, live_rows(board, self.stage.corridor), head_of_points(board))
             done = {p["frequency"]: "struck" if p.get("fault") else "done" for p in board.points}
@@ -492,29 +329,12 @@ class BenchPlace(QWidget):
         )
         self.disk.setText(f"{rate}{board.disk_free / 1e9:.0f} GB free" if board.disk_free else "")
 
-    def _show_shaking(self, board: Board) -> None:
-        assert self.prepared
-        self.run.show_board(board, shaker_rows(board, self.prepared), head_of(board))
-        live = board.live
-        probing = live.get("stage") in (None, "probe")
-        first = 1 if self.prepared.settings.control.probe.on else 0
-        item = 0 if probing and first else int(live.get("item", 0)) + first
-        items = self.stretches.items
-        share = float(live.get("at", 0.0)) / max(float(live.get("of", 0.0)), 1e-9) if live.get("of") else 0.0
-        if probing and items:
-            share = board.t / max(items[0].duration, 1e-9)
-        self.stretches.show_progress(min(item, len(items) - 1), min(share, 1.0))
-        left = sum(i.duration for i in items[item + 1 :]) + (1 - min(share, 1.0)) * items[item].duration
-        ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
-        name = Path(board.take or "").name
-        self.told.setText(f"{name} · {clock(board.t)} of about {clock(board.t + left)} · ends about {ends}")
-
     def _set_state(self, state: str) -> None:
         before, self.state = self.state, state
         for widget in (self.kind, self.density):
-            widget.setVisible(state in ("starting", "walk-round") and not self.shaking)
-        for one in (self.hold, self.down, self.up):
-            one.setVisible(state == "running" and self.shaking)
+            widget.setVisible(state in ("starting", "walk-round") and not self.shaker.here)
+        for one in self.shaker.buttons:
+            one.setVisible(state == "running" and self.shaker.here)
         self.mark.setVisible(state == "running")
         self.running.emit(state in ("running", "easing", "preparing"))
         if state in ("starting", "walk-round", "preparing"):
@@ -523,14 +343,8 @@ class BenchPlace(QWidget):
         elif state in ("running", "easing"):
             if self.panels.currentWidget() is not self.run:
                 self.panels.setCurrentWidget(self.run)
-                self.hold.setText("Hold  H")
-                if self.shaking:
-                    self.shaker_stage.profile.editable = False
-                    self.stretches.editable = False
-                    self.shaker_stage.show_prepared(self.prepared, False)  # type: ignore[arg-type]
-                    self.shaker_stage.show_earlier(self._finding_before())
-                    if self.prepared and self.prepared.method.name == "time-replication":
-                        self.shaker_stage.choose("passes")
+                if self.shaker.here and self.prepared:
+                    self.shaker.begin(self.prepared)
                 else:
                     self.stage.choose("deviation")
                 self.docket.show_plan(self.plan_file, self.take, True)
@@ -549,8 +363,8 @@ class BenchPlace(QWidget):
         self.finding = take.finding()
         status = take.status()
         reason = take.reason() if status != "done" else None
-        if self.shaking:
-            self._done_shaking(take, status, reason)
+        if self.shaker.here:
+            self.shaker.show_done(take, status, reason)
             return
         self.panels.setCurrentWidget(self.result)
         if self.finding is not None:
@@ -568,35 +382,6 @@ class BenchPlace(QWidget):
         self.events.setText(reason or "")
         self.docket.show_plan(self.plan_file, take.folder, False)
         self.running.emit(False)
-
-    def _done_shaking(self, take: Take, status: str, reason: str | None) -> None:
-        self.panels.setCurrentWidget(self.shaker_result)
-        cut = reason or (status if status != "done" else None)
-        if self.finding is not None:
-            self.shaker_stage.show_finding(self.finding, take, cut)
-        elif cut is not None:
-            self.shaker_stage.show_cut(take, cut)
-        if cut is None and self.prepared is not None and self.prepared.method.name == "time-replication":
-            self.shaker_stage.choose("passes")
-        self.shaker_result.show_finding(self.finding, cut, take.position() is not None)
-        where = take.position() if cut is not None else None
-        if where is not None and self.stretches.items:
-            item = int(where.get("item", 0)) + (1 if self.prepared and self.prepared.settings.control.probe.on else 0)
-            item = min(item, len(self.stretches.items) - 1)
-            share = float(where.get("at", 0.0)) / max(self.stretches.items[item].duration, 1e-9)
-            self.stretches.show_progress(item, min(share, 1.0))
-        else:
-            self.stretches.show_progress(None, 0.0, all_done=cut is None)
-        length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
-        self.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
-        self.events.setText(reason or "")
-        self.docket.show_plan(self.plan_file, take.folder, False)
-        self.running.emit(False)
-
-    def carry_on(self) -> None:
-        """A new take of the same plan from where the last one was cut; its walk-round comes first."""
-        if self.take is not None and self.plan_file is not None:
-            self.open_plan(self.plan_file, resume=self.take)
 
     def _show_result(self, take: Take, reason: str | None) -> None:
         accepted = next((e["certificate"] for e in take.events() if e["kind"] == "accepted"), None)
@@ -627,8 +412,8 @@ class BenchPlace(QWidget):
         """Take on the palette in force."""
         for chart in (*self.stage.charts.values(), self.stage.level, self.stage.wave, self.stage.small):
             chart.apply_theme()
-        self.shaker_stage.repaint_charts()
-        if self.prepared is None or self.shaking:
+        self.shaker.stage.repaint_charts()
+        if self.prepared is None or self.shaker.here:
             return
         self.stage.show_prepared(self.prepared, self.state in ("starting", "walk-round"))
         self.stage.show_earlier(self._last_curve())
@@ -670,7 +455,7 @@ class BenchPlace(QWidget):
 
     def again(self) -> None:
         """A new take; after an adjustment its values are the as-left ones."""
-        if self.shaking:
+        if self.shaker.here:
             if self.plan_file is not None:
                 self.open_plan(self.plan_file)
             return

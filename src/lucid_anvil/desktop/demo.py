@@ -161,7 +161,7 @@ class Story:
         self.window.go("Bench")
         wait_until(lambda: not bench.aside.open, 10)
         bench.open_plan(self.lab.jobs / (self.lab.facts.job or "bench") / "battery-tray" / name / f"{name}.plan.yaml")
-        if not wait_until(lambda: bench.shaking and bench.state == "walk-round" and bool(bench.walk.shown), 60):
+        if not wait_until(lambda: bench.shaker.here and bench.state == "walk-round" and bool(bench.walk.shown), 60):
             raise RuntimeError("the bench did not come up")
 
     def until_live(self, done: Callable[[Any], bool], timeout: float = 400) -> None:
@@ -181,9 +181,9 @@ class Story:
         self.shot("profile-editor")
         self._walk()
         self.until_live(lambda b: bool(b.probe))
-        bench.shaker_stage.choose("probe")
+        bench.shaker.stage.choose("probe")
         self.shot("probe-run")
-        bench.shaker_stage.choose("profile")
+        bench.shaker.stage.choose("profile")
         self.until_live(lambda b: b.live.get("stage") == "sweep" and b.live.get("f", 0) > 190)
         self.shot("sine-running")
         wait_until(lambda: bench.state == "done", 600)

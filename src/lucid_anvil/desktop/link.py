@@ -103,6 +103,10 @@ class Link(QObject):
 
     def close_run(self) -> None:
         """Tell a conductor that is over (or has not begun) to end."""
+        if self.search.isActive() and self.process is not None:
+            # Its door is not open yet; nothing is driven before the walk-round is signed there.
+            self.search.stop()
+            self.process.terminate()
         self.order("close")
 
     def drop(self) -> None:

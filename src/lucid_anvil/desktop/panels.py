@@ -144,7 +144,7 @@ class GuardRow(QWidget):
 def room_text(room: Room) -> tuple[str, float]:
     """The room left in words, and as a share of the bar."""
     if room.key == "abort":
-        if room.value <= 0 or not 0 < room.limit < 1e29:
+        if room.limit is None or room.value <= 0 or not 0 < room.limit < 1e29:
             return "armed", 1.0
         db = abs(20 * math.log10(room.limit / room.value))
         return f"{db:.1f} dB", 1 - min(room.used, 1.0)
@@ -152,10 +152,10 @@ def room_text(room: Room) -> tuple[str, float]:
         return ("armed" if room.used < 1 else "tripped"), 1.0
     if room.key == "disk":
         return f"{room.value / 1e9:.0f} GB", 1.0 if room.used < 1 else 0.0
-    left = room.limit - room.value
+    left = (room.limit or 0.0) - room.value
     if room.key == "stroke":
         return f"{1e3 * left:.1f} mm", 1 - room.used
-    digits = 1 if room.limit >= 2 else 2
+    digits = 1 if (room.limit or 0.0) >= 2 else 2
     return f"{left:.{digits}f} {room.unit}", 1 - room.used
 
 

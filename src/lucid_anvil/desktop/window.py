@@ -125,9 +125,10 @@ class MainWindow(QMainWindow):
 
         key("F12", self.bench_stop)
         key("M", lambda: self.bench.make_mark())
-        key("H", lambda: self.bench.toggle_hold())
-        key("[", lambda: self.bench.step_level(-3.0))
-        key("]", lambda: self.bench.step_level(3.0))
+        key("H", lambda: self.bench.shaker.toggle_hold())
+        key("[", lambda: self.bench.shaker.step_level(-3.0))
+        key("]", lambda: self.bench.shaker.step_level(3.0))
+        key("N", lambda: self.bench.shaker.skip())
         key("Ctrl+N", self.night)
         for i, place in enumerate(PLACES):
             key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))

@@ -44,6 +44,12 @@ LINGER = 1800.0
 PICTURES_EVERY = 0.08
 READABLE = ("tone", "multisine", "sine", "random", "history")
 """Marks that say that there is something to be read."""
+ANSWER = {"real": 15.0, "fast": 40.0}
+"""s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
+START = 60.0
+"""s of wall time that keeper and device may take to come up."""
+IDLE = 0.01
+"""s that a block lasts at least while a person walks round in simulated time: waiting must not heat the machine."""
 FORSAKEN = 600.0
 """s after which a walk-round that no face looks at any more is ended; nothing is driven in it."""
 
@@ -165,8 +171,9 @@ class Conductor:
 
     def _loop(self) -> None:
         leaving = False
+        patience = START
         while True:
-            if not self.wire.ready(15.0):
+            if not self.wire.ready(patience):
                 self._fail("the keeper does not answer")
                 return
             try:
@@ -192,6 +199,7 @@ class Conductor:
                     Trip("late", "Drive block late", "cut", None, 0.0, message["late"], 0.0, 0.0, "s"), message["late"]
                 )
                 continue
+            patience = ANSWER[self.pace]
             leaving = self._one_block(message) or leaving
             if leaving and self.board.state == "done":
                 return
@@ -211,6 +219,8 @@ class Conductor:
                     "<qdddd", index + LEAD, none if expect is None else expect, *(bounds or (none, none, none))
                 ),
             )
+        if self.board.state == "walk-round" and self.pace == "fast" and self.auto is None:
+            time.sleep(IDLE)
         self.rooms = [Room(**r) for r in message["rooms"]]
         if self.recorder:
             self.recorder.write(rows)

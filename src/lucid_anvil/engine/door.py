@@ -17,7 +17,7 @@ from typing import Any
 
 from fastapi import Body, Depends, FastAPI, HTTPException, Request, WebSocket, WebSocketDisconnect
 
-from ..lab.takes import whole_write
+from ..lab.textfiles import whole_write
 
 PUBLISH_EVERY = 0.08
 """s of wall time between two pictures to a face, whatever the pace."""

@@ -30,9 +30,12 @@ from .guards import Guards, Seen, scaled
 from .ramp import Ramp
 from .ring import Ring
 
-PATIENCE = 3.0
+PATIENCE = 8.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
-DEVICE_PATIENCE = 5.0
+DEVICE_PATIENCE = {"real": 5.0, "fast": 20.0}
+"""s of wall time that a device may take for a block, by pace: simulated time waits for a busy machine."""
+DEVICE_START = 45.0
+"""s of wall time that a device may take to come up."""
 
 
 def channel_scales(rig: Rig, sensitivities: dict[str, float]) -> list[float]:
@@ -71,6 +74,7 @@ class Keeper:
         """Until the conductor arms, nothing is driven and no guard acts, so that the walk-round may find and mend
         what they would trip on. Once armed, armed for good."""
         self.announced_zero = False
+        self.patience = DEVICE_START
 
     def note(self, kind: str, **more: Any) -> None:
         """Append one line to the keeper's own log, on disk at once."""
@@ -119,8 +123,8 @@ class Keeper:
                 self.device.receive()
 
     def _read(self) -> InputBlock | None:
-        if not self.device.ready(DEVICE_PATIENCE):
-            self.note("device silent", after=DEVICE_PATIENCE)
+        if not self.device.ready(self.patience):
+            self.note("device silent", after=self.patience)
             self._tell({"lost": "The front end stopped answering."})
             return None
         try:
@@ -132,6 +136,7 @@ class Keeper:
             self.note("device gone")
             self._tell({"lost": "The front end is gone."})
             return None
+        self.patience = DEVICE_PATIENCE[self.pace]
         return unpack(payload, len(self.roles), self.block)
 
     def _act(self, trip: Trip, index: int) -> None:

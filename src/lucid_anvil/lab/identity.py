@@ -81,7 +81,7 @@ def judged(role: str, memory: str, wanted: SensorRecord | None, others: Iterable
 
 def take_in(ledger: Ledger, sheet: DataSheet, serial: str, today: datetime.date) -> str:
     """Enter what a sheet says: the sensor if the ledger lacks it, and its calibration. Its words for a person."""
-    known = {e.sensor.serial for e in ledger.entries()}
+    known = {e.sensor.serial: e for e in ledger.entries()}
     said = sheet.values.get("sensitivity")
     if said is None:
         raise BadInput(f"{serial}: its data sheet holds no sensitivity: enter the calibration by hand.")
@@ -100,4 +100,8 @@ def take_in(ledger: Ledger, sheet: DataSheet, serial: str, today: datetime.date)
             str(sheet.values.get("calibrated_by") or ""),
         ),
     )  # fmt: skip
-    return f"{serial}: {value:.4g} {unit} of {date} taken from its data sheet."
+    told = f"{serial}: {value:.4g} {unit} of {date} taken from its data sheet."
+    last = known[serial].last if serial in known else None
+    if last is not None and last.date > date:
+        told = told[:-1] + f"; the newer calibration of {last.date} stays in force."
+    return told

@@ -10,9 +10,8 @@ from ..core.errors import BadInput
 from .findings import Finding
 from .ledger import Calibration, Entry
 from .place import Lab
-from .plans import DEFAULT_WALK_ROUND
-from .takes import Take, whole_write
-from .textfiles import dump_yaml
+from .plans import DEFAULT_WALK_ROUND, put_plan
+from .takes import Take
 
 
 def _record(entry: Entry) -> dict[str, Any]:
@@ -107,9 +106,7 @@ def write_plan(lab: Lab, unit: str, plan: dict[str, Any], name: str = "compariso
     """Put a plan into its job's folder."""
     folder = plan_folder(lab, unit)
     folder.mkdir(parents=True, exist_ok=True)
-    place = folder / f"{name}.plan.yaml"
-    whole_write(place, dump_yaml(plan))
-    return place
+    return put_plan(folder / f"{name}.plan.yaml", plan)
 
 
 def retake_plan(take: Take, folder: Path, frequencies: list[float]) -> dict[str, Any]:

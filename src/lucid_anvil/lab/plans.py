@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from .textfiles import Flag, Model, check, load_yaml, quantity
+from .textfiles import Flag, Model, check, dump_yaml, load_yaml, quantity, whole_write
 
 
 class SensorRecord(Model):
@@ -109,6 +110,15 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
     if not found.exists():
         raise BadInput(f"{place}: its rig {plan.rig} is not there: mend 'rig:', or say --rig FILE.")
     return found
+
+
+def put_plan(place: Path, plan: dict[str, Any]) -> Path:
+    """Write a plan file; its rig is named from the plan's own folder, so that a lab can be moved or copied whole."""
+    held = dict(plan)
+    if held.get("rig") and Path(held["rig"]).is_absolute():
+        held["rig"] = os.path.relpath(Path(held["rig"]).resolve(), place.parent.resolve())
+    whole_write(place, dump_yaml(held))
+    return place
 
 
 SHAKER_WALK_ROUND = [

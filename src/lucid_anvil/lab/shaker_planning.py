@@ -9,9 +9,8 @@ from ..core.errors import BadInput
 from .ledger import Entry
 from .place import Lab
 from .planning import _record
-from .plans import SHAKER_WALK_ROUND, SensorRecord
-from .takes import whole_write
-from .textfiles import dump_yaml, load_yaml
+from .plans import SHAKER_WALK_ROUND, SensorRecord, put_plan
+from .textfiles import dump_yaml, load_yaml, whole_write
 
 
 def record_of_entry(entry: Entry) -> SensorRecord:
@@ -55,9 +54,7 @@ def write_shaker_plan(folder: Path, name: str, plan: dict[str, Any], profile: di
     folder.mkdir(parents=True, exist_ok=True)
     whole_write(folder / f"{name}.profile.yaml", dump_yaml(profile))
     plan["steps"][0]["settings"] = {"profile": f"{name}.profile.yaml", **plan["steps"][0]["settings"]}
-    place = folder / f"{name}.plan.yaml"
-    whole_write(place, dump_yaml(plan))
-    return place
+    return put_plan(folder / f"{name}.plan.yaml", plan)
 
 
 def change_step(place: Path, changes: dict[str, Any]) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 import json
-import os
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ from ..formats import Recording, read
 from ..formats.hdf5file import read_events
 from .findings import Finding, from_json, to_text
 from .plans import Plan, load_plan
+from .textfiles import whole_write
 
 
 @dataclass(frozen=True)
@@ -88,16 +88,6 @@ class Take:
                 break
         whole_write(place, to_text(finding))
         return place
-
-
-def whole_write(place: Path, text: str) -> None:
-    """Written beside, put on disk, then renamed: whole or not there."""
-    part = place.with_name(place.name + ".part")
-    with part.open("w", encoding="utf-8") as file:
-        file.write(text)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(part, place)
 
 
 def open_take(folder: Path) -> Take:

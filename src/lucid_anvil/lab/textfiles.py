@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, TypeVar
@@ -76,6 +77,16 @@ def dump_yaml(data: Any) -> str:
     out = io.StringIO()
     writer.dump(data, out)
     return out.getvalue()
+
+
+def whole_write(place: Path, text: str) -> None:
+    """Written beside, put on disk, then renamed: whole or not there."""
+    part = place.with_name(place.name + ".part")
+    with part.open("w", encoding="utf-8") as file:
+        file.write(text)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(part, place)
 
 
 def check(model: type[M], data: Any, source: str) -> M:

@@ -17,7 +17,8 @@ class Room:
     label: str
     used: float
     value: float
-    limit: float
+    limit: float | None
+    """None while there is none: an abort edge before the level is up"""
     unit: str
     action: str
 

@@ -27,6 +27,7 @@ class Exceeded:
 
     @property
     def sentence(self) -> str:
+        """What is used, where, and of how much."""
         where = f" at {self.frequency:.4g} Hz" if self.frequency else ""
         share = f"{100 * self.used:.0f} %"
         return f"{self.name}{where}: {self.value:.4g} {self.unit} of {self.limit:.4g} {self.unit} ({share})"

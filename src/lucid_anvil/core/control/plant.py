@@ -188,6 +188,7 @@ def _exchanged(
     may be exchanged."""
 
     def off(i: int) -> float:
+        """dB rms by which channel i misses the table's model."""
         good = inside & (loop.coherence[i] > 0.7)
         if good.sum() < 0.3 * inside.sum():
             return np.inf

@@ -100,6 +100,7 @@ class Averager:
 
     @property
     def dof(self) -> float:
+        """Effective degrees of freedom of the average as it stands, overlap counted."""
         if self.forget is None:
             return degrees_of_freedom(self.window, self.hop, self.frames)
         alike = min((2 - self.forget) / self.forget, float(self.frames))

@@ -1,0 +1,256 @@
+"""The shaker's side of the Bench: its Stage, stretches and result, orders while it runs, sensors on their tiles."""
+
+from __future__ import annotations
+
+import datetime
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QObject
+from PyQt6.QtGui import QCursor
+from PyQt6.QtWidgets import QMenu
+
+from ..core.errors import BadInput
+from ..engine.preparing import Prepared, prepare
+from ..formats.teds import decode
+from ..lab.findings import Finding
+from ..lab.identity import matching, number_of, take_in
+from ..lab.shaker_planning import change_step, record_of_entry, stretched_course, swap_sensor
+from ..lab.takes import Take, list_takes
+from ..lab.textfiles import whole_write
+from ..methods.shaker_settings import ShakerSettings
+from ..protocol.messages import Board
+from .course_view import clock
+from .shaker_panels import ShakerResult, head_of, shaker_rows
+from .shaker_stage import ShakerStage
+from .stretch_view import StretchView
+from .widgets import button
+
+if TYPE_CHECKING:
+    from .bench_place import BenchPlace
+
+
+class ShakerBench(QObject):
+    """What the Bench shows and does when the plan in hand is a shaker test; the Bench keeps plan, take and state."""
+
+    def __init__(self, bench: BenchPlace) -> None:
+        super().__init__(bench)
+        self.bench = bench
+        self.stage = ShakerStage()
+        self.stage.edited.connect(bench.change)
+        self.stretches = StretchView()
+        self.stretches.stretched.connect(self.stretched)
+        self.result = ShakerResult()
+        self.result.again.connect(bench.again)
+        self.result.carry_on.connect(self.carry_on)
+        self.hold = button("Hold  H", tip="Hold the frequency or the time where it is; once more goes on")
+        self.hold.clicked.connect(self.toggle_hold)
+        self.down = button("−3 dB  [", tip="Lower the level by 3 dB")
+        self.down.clicked.connect(lambda: self.step_level(-3.0))
+        self.up = button("+3 dB  ]", tip="Raise the level by 3 dB, never above the planned one")
+        self.up.clicked.connect(lambda: self.step_level(3.0))
+        self.next = button("Next  N", tip="Leave this stretch of the course and go on with the next")
+        self.next.clicked.connect(self.skip)
+        self.buttons = (self.hold, self.down, self.up, self.next)
+
+    @property
+    def here(self) -> bool:
+        """Whether what is in hand is a shaker test."""
+        prepared = self.bench.prepared
+        return prepared is not None and issubclass(prepared.method.Settings, ShakerSettings)
+
+    def show_prepared(self, prepared: Prepared, editable: bool) -> None:
+        self.stage.show_prepared(prepared, editable)
+        self.stage.show_earlier(self.finding_before())
+        self.show_stretches(prepared, editable)
+
+    def begin(self, prepared: Prepared) -> None:
+        """The run has begun: nothing can be dragged any more, the last take lies behind."""
+        self.hold.setText("Hold  H")
+        self.stage.profile.editable = False
+        self.stretches.editable = False
+        self.stage.show_prepared(prepared, False)
+        self.stage.show_earlier(self.finding_before())
+        if prepared.method.name == "time-replication":
+            self.stage.choose("passes")
+
+    def show_stretches(self, prepared: Prepared, editable: bool) -> None:
+        self.stretches.show_course(prepared.course(), editable)
+        text = f"{len(self.stretches.items)} stretches, about {clock(self.stretches.total)}"
+        if editable:
+            text += "; drag a right edge, or double-click to type a time"
+        self.bench.told.setText(text)
+
+    def finding_before(self) -> Finding | None:
+        """The newest finding of an earlier take of the same plan."""
+        if self.bench.plan_file is None:
+            return None
+        for take in reversed(list_takes(self.bench.plan_file.parent)):
+            if take.folder != self.bench.take and (finding := take.finding()) is not None:
+                return finding
+        return None
+
+    def stretched(self, item: int, duration: float) -> None:
+        """A block of the course was made longer or shorter by hand."""
+        assert self.bench.prepared
+        held = self.bench.prepared.course()[item]
+        if held.step is None:
+            return
+        course = [s.model_dump(exclude_none=True, exclude_defaults=True) for s in self.bench.prepared.settings.course]
+        if not course:
+            usual = {"sine-sweep": {"sweep": "up"}, "random-vibration": {"random": True}}
+            if self.bench.prepared.method.name not in usual:
+                return
+            course = [usual[self.bench.prepared.method.name]]
+        self.bench.change({"course": stretched_course(course, held.step, held.rung, duration - 2.0)})
+
+    def change(self, place: Path, changes: dict[str, Any]) -> None:
+        """Into the plan's own files; a change that can't be is taken back and said."""
+        assert self.bench.prepared
+        rig = self.bench.prepared.rig_file
+
+        def work() -> Prepared | str:
+            held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
+            change_step(place, changes)
+            try:
+                return prepare(place, rig)
+            except BadInput as problem:
+                for file, text in held.items():
+                    whole_write(file, text)
+                return str(problem)
+
+        def then(made: Prepared | str) -> None:
+            if isinstance(made, str):
+                self.bench.said.emit(made)
+                self.stage.tell(made)
+                self.stage.profile.draw()
+                return
+            self.bench.prepared = made
+            self.bench._show_prepared(True)
+            self.bench.link.order("replan")
+
+        self.bench.aside.run("change", work, then)
+
+    def tile_menu(self, role: str) -> None:
+        """A click on a sensor's tile before the run: another sensor from the ledger."""
+        if self.bench.state not in ("starting", "walk-round") or not self.here or self.bench.prepared is None:
+            return
+        if role not in self.bench.prepared.facts.sensitivity or self.bench.plan_file is None:
+            return
+        menu = QMenu(self.bench)
+        memory = self.bench.link.latest.identities.get(role) if self.bench.link.latest else None
+        if memory is not None:
+            menu.addAction("Take its data sheet into the ledger", lambda: self.take_sheet(role, memory))
+            menu.addSeparator()
+        for serial, text in self.choices():
+            menu.addAction(text, lambda s=serial: self.swap(role, s))
+        menu.exec(QCursor.pos())
+
+    def take_sheet(self, role: str, memory: str) -> None:
+        """What the sensor says of itself goes into the ledger, and from there onto the channel."""
+        lab = self.bench.lab
+
+        def work() -> tuple[str, str]:
+            sheet = decode(bytes.fromhex(memory))
+            ledger = lab.ledger()
+            try:
+                entries = list(ledger.entries())
+                found = matching(sheet, [record_of_entry(e) for e in entries])
+                serial = found.record.serial if found.record else f"S-{number_of(str(sheet.basic.serial))}"
+                return serial, take_in(ledger, sheet, serial, datetime.date.today())
+            finally:
+                ledger.close()
+
+        def then(made: tuple[str, str]) -> None:
+            self.bench.said.emit(made[1])
+            self.swap(role, made[0])
+
+        self.bench.aside.run("change", work, then)
+
+    def choices(self) -> list[tuple[str, str]]:
+        ledger = self.bench.lab.ledger()
+        made = [
+            (e.sensor.serial, f"{e.sensor.serial} · {e.last.sensitivity:.4g} {e.last.unit} · to {e.last.due}")
+            for e in ledger.entries()
+            if e.sensor.kind == "accelerometer" and e.last is not None
+        ]
+        ledger.close()
+        return made
+
+    def swap(self, role: str, serial: str) -> None:
+        """Another sensor on a channel: units, guards and checks follow."""
+        place = self.bench.plan_file
+        assert place is not None and self.bench.prepared is not None
+        lab, rig = self.bench.lab, self.bench.prepared.rig_file
+
+        def work() -> Prepared:
+            swap_sensor(lab, place, role, serial)
+            return prepare(place, rig)
+
+        def then(made: Prepared) -> None:
+            self.bench.prepared = made
+            self.bench._show_prepared(True)
+            self.bench.link.order("replan")
+
+        self.bench.aside.run("change", work, then)
+
+    def toggle_hold(self) -> None:
+        if self.bench.state == "running" and self.here:
+            held = self.hold.text().startswith("Go")
+            self.bench.link.order("go" if held else "hold")
+            self.hold.setText("Hold  H" if held else "Go on  H")
+
+    def step_level(self, by: float) -> None:
+        if self.bench.state == "running" and self.here:
+            self.bench.link.order("level", by=by)
+
+    def skip(self) -> None:
+        if self.bench.state == "running" and self.here:
+            self.bench.link.order("skip")
+
+    def show_running(self, board: Board) -> None:
+        assert self.bench.prepared
+        self.bench.run.show_board(board, shaker_rows(board, self.bench.prepared), head_of(board))
+        live = board.live
+        probing = live.get("stage") in (None, "probe")
+        first = 1 if self.bench.prepared.settings.control.probe.on else 0
+        item = 0 if probing and first else int(live.get("item", 0)) + first
+        items = self.stretches.items
+        share = float(live.get("at", 0.0)) / max(float(live.get("of", 0.0)), 1e-9) if live.get("of") else 0.0
+        if probing and items:
+            share = board.t / max(items[0].duration, 1e-9)
+        self.stretches.show_progress(min(item, len(items) - 1), min(share, 1.0))
+        left = sum(i.duration for i in items[item + 1 :]) + (1 - min(share, 1.0)) * items[item].duration
+        ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
+        name = Path(board.take or "").name
+        self.bench.told.setText(f"{name} · {clock(board.t)} of about {clock(board.t + left)} · ends about {ends}")
+
+    def show_done(self, take: Take, status: str, reason: str | None) -> None:
+        self.bench.panels.setCurrentWidget(self.result)
+        cut = reason or (status if status != "done" else None)
+        if self.bench.finding is not None:
+            self.stage.show_finding(self.bench.finding, take, cut)
+        elif cut is not None:
+            self.stage.show_cut(take, cut)
+        if cut is None and self.bench.prepared is not None and self.bench.prepared.method.name == "time-replication":
+            self.stage.choose("passes")
+        self.result.show_finding(self.bench.finding, cut, take.position() is not None)
+        where = take.position() if cut is not None else None
+        if where is not None and self.stretches.items:
+            probe = self.bench.prepared is not None and self.bench.prepared.settings.control.probe.on
+            item = min(int(where.get("item", 0)) + (1 if probe else 0), len(self.stretches.items) - 1)
+            share = float(where.get("at", 0.0)) / max(self.stretches.items[item].duration, 1e-9)
+            self.stretches.show_progress(item, min(share, 1.0))
+        else:
+            self.stretches.show_progress(None, 0.0, all_done=cut is None)
+        length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
+        self.bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
+        self.bench.events.setText(reason or "")
+        self.bench.docket.show_plan(self.bench.plan_file, take.folder, False)
+        self.bench.running.emit(False)
+
+    def carry_on(self) -> None:
+        """A new take of the same plan from where the last one was cut; its walk-round comes first."""
+        if self.bench.take is not None and self.bench.plan_file is not None:
+            self.bench.open_plan(self.bench.plan_file, resume=self.bench.take)
