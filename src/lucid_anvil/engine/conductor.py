@@ -44,7 +44,7 @@ LINGER = 1800.0
 PICTURES_EVERY = 0.08
 READABLE = ("tone", "multisine", "sine", "random", "history")
 """Marks that say that there is something to be read."""
-ANSWER = {"real": 15.0, "fast": 40.0}
+ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
 START = 60.0
 """s of wall time that keeper and device may take to come up."""

@@ -30,9 +30,9 @@ from .guards import Guards, Seen, scaled
 from .ramp import Ramp
 from .ring import Ring
 
-PATIENCE = 8.0
+PATIENCE = 20.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
-DEVICE_PATIENCE = {"real": 5.0, "fast": 20.0}
+DEVICE_PATIENCE = {"real": 5.0, "fast": 40.0}
 """s of wall time that a device may take for a block, by pace: simulated time waits for a busy machine."""
 DEVICE_START = 45.0
 """s of wall time that a device may take to come up."""

@@ -13,6 +13,8 @@ MODULES = {
     "sine-sweep": "sine_sweep",
     "random-vibration": "random_vibration",
     "time-replication": "time_replication",
+    "microphone-level": "microphone_level",
+    "impact-response": "impact_response",
 }
 
 

@@ -20,7 +20,7 @@ from ..device import Wire, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .bench import StandInBench
 
-GIVE_UP = 8.0
+GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
 
 

@@ -1,0 +1,107 @@
+"""Impact response: a force hammer's hits and the acceleration that follows give an accelerance and its modes
+(ISO 7626-5)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+from pydantic import Field, field_validator, model_validator
+
+from ..core.quantities import parse
+from ..formats.recording import Channel
+from ..lab.findings import Finding
+from ..lab.textfiles import quantity
+from .base import Axis, CourseItem, Facts, MethodSettings, Performance
+
+
+class ImpactSettings(MethodSettings):
+    """Sensitivities, how hits are cut out, and how they are averaged."""
+
+    force_sensitivity: Any = None
+    """mV/N; without one the force is taken in the unit that its record states"""
+    response_sensitivity: Any = None
+    """mV/(m/s²), likewise"""
+    block: int = Field(default=16384, ge=64)
+    """samples of a hit's block"""
+    pretrigger: Annotated[float, quantity("%")] = 5.0
+    """% of the block that stands before the trigger"""
+    trigger: Annotated[float, quantity("N")] | None = None
+    """N; a tenth of the strongest force when not given"""
+    hits: int | None = Field(default=None, ge=1)
+    """good hits to average; all there are when not given"""
+    estimator: str = "H1"
+    response_decay: Annotated[float, quantity("s")] | None = None
+    """s, time constant of an exponential window on both channels from the trigger"""
+    force_window: Annotated[float, quantity("s")] | None = None
+    """s after the trigger at which the force is faded out; not done when not given"""
+    overrule: list[int] = Field(default_factory=list)
+    """numbers of hits, from 1, that a person takes for good in spite of what was found"""
+
+    @field_validator("estimator")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        if value.upper() not in ("H1", "H2"):
+            raise ValueError(f"'{value}' is not known; use H1 or H2.")
+        return value.upper()
+
+    @model_validator(mode="after")
+    def _sensible(self) -> ImpactSettings:
+        if not 0 <= self.pretrigger < 90:
+            raise ValueError("pretrigger must be from 0 to below 90 %.")
+        for name in ("trigger", "response_decay", "force_window"):
+            value = getattr(self, name)
+            if value is not None and value <= 0:
+                raise ValueError(f"{name} must be above zero.")
+        for name, unit in (("force_sensitivity", "mV/N"), ("response_sensitivity", "mV/(m/s^2)")):
+            value = getattr(self, name)
+            if value is not None and parse(value, unit, name) == 0:
+                raise ValueError(f"{name} can't be zero.")
+        return self
+
+
+class ImpactResponse:
+    """The method as the registry knows it."""
+
+    name = "impact-response"
+    title = "Impact response"
+    roles = ("force", "response")
+    Settings = ImpactSettings
+    readings = {
+        "hits_accepted": "Good hits that were averaged",
+        "hits_rejected": "Hits put aside, each with a note",
+        "modeN_frequency": "Undamped natural frequency of mode N, from 1 rising [Hz]",
+        "modeN_damping": "Damping of mode N [% of critical]",
+        "usable_to": "Frequency up to which the hammer's tip excites [Hz]",
+    }
+    curves = {
+        "frf_magnitude": "Accelerance [(m/s²)/N] over Hz",
+        "frf_phase": "Its phase [°] over Hz",
+        "coherence": "Coherence over Hz, with two hits or more",
+        "force_spectrum": "Force spectrum [N·s] over Hz",
+    }
+    views = (
+        Axis("magnitude", "Accelerance", ("frf_magnitude",), "Hz", "(m/s²)/N", y_log=True),
+        Axis("phase", "Phase", ("frf_phase",), "Hz", "°"),
+        Axis("coherence", "Coherence", ("coherence",), "Hz", ""),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: ImpactSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        from .impact_reading import evaluate
+
+        return evaluate(record, settings)
+
+    def course(self, settings: ImpactSettings) -> list[CourseItem]:
+        """Nothing is driven: a person hits."""
+        wanted = settings.hits or 5
+        return [CourseItem(f"{wanted} good hits", 6.0 * wanted)]
+
+    def perform(self, settings: ImpactSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .listening import listen
+
+        return listen(facts, self.course(settings)[0].duration, "hits")
+
+
+METHOD = ImpactResponse()
