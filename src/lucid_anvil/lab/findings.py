@@ -77,6 +77,8 @@ def clean_numbers(value: Any) -> Any:
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, (list, tuple)):
+        if value and type(value[0]) is float and all(type(v) is float and math.isfinite(v) for v in value):
+            return list(value)  # long lists of numbers are what there is most of
         return [clean_numbers(v) for v in value]
     if isinstance(value, Mapping):
         return {str(k): clean_numbers(v) for k, v in value.items()}

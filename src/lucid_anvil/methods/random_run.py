@@ -6,6 +6,7 @@ import math
 from collections import deque
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -114,7 +115,7 @@ class RandomRun(ShakerRun):
         expect, bounds = None, None
         if self.level > QUIET:
             recent = list(self.factors)[-math.ceil(0.3 / self.span) :]
-            expect = min(recent) * self.profile.rms()
+            expect = min(recent) * self.wanted
             bounds = self._bounds()
         self.shown += 1
         more = {"live": self._live(**live)} if self.shown % 6 == 0 else {}
@@ -129,12 +130,25 @@ class RandomRun(ShakerRun):
         """rms abort: what the abort lines hold as rms, ±3 dB where there are none; over a second or more. While the
         level moves its least and its highest value in that time count."""
         assert self.profile is not None
+        least, top = self.abort_rms
+        return least * min(self.factors), top * max(self.factors), self.over
+
+    @cached_property
+    def abort_rms(self) -> tuple[float, float]:
+        """m/s² that the abort lines hold at full level."""
+        assert self.profile is not None
         f = self.profile.grid(48)
         low, high = self.profile.edges(f, "aborts")
-        rms = self.profile.rms()
+        rms = self.wanted
         top = float(np.sqrt(np.trapezoid(high, f))) if np.all(np.isfinite(high)) else rms * 10 ** (3 / 20)
         least = float(np.sqrt(np.trapezoid(low, f))) if np.all(low > 0) else rms * 10 ** (-3 / 20)
-        return least * min(self.factors), top * max(self.factors), self.over
+        return least, top
+
+    @cached_property
+    def wanted(self) -> float:
+        """m/s² rms of the profile."""
+        assert self.profile is not None
+        return self.profile.rms()
 
     def kurtosis(self) -> float:
         n, q, p, _ = self.moments
@@ -156,7 +170,7 @@ class RandomRun(ShakerRun):
         sigma = float(np.sqrt(np.sum(s / (2 * np.pi * f) ** 4) * self.loop.spacing))
         stride = max(1, f.size // 400)
         made |= {
-            "rms": rms, "rms_wanted": self.profile.rms() * 10 ** (self.level / 20), "dof": held.dof,
+            "rms": rms, "rms_wanted": self.wanted * 10 ** (self.level / 20), "dof": held.dof,
             "spacing": self.loop.spacing, "kurtosis": self.kurtosis(), "stroke": 6 * sigma,
             "drive": self.loop.sigma * 10 ** (self.level / 20),
             "lines_in": 100 * float(np.mean((s >= low * by) & (s <= high * by))),

@@ -129,8 +129,7 @@ class SineRun(ShakerRun):
     def target(self, frequency: float) -> float:
         """m/s² peak wished at a frequency at the present level."""
         assert self.profile is not None
-        f = float(np.clip(frequency, self.profile.start, self.profile.stop))
-        return float(self.profile.acceleration(f)) * 10 ** (self.level / 20)
+        return self.profile.level_at(frequency) * 10 ** (self.level / 20)
 
     def sine(self, phases: Floats, turned: float, frequency: float, amplitude: float | None = None,
              marks: tuple[Mapping[str, Any], ...] = (), guarded: bool = True, starting: bool = False,
@@ -195,10 +194,9 @@ class SineRun(ShakerRun):
     def _bounds(self, frequency: float, target: float) -> tuple[tuple[float, float, float] | None, float | None]:
         """Abort edges as rms for the keeper, and what the control should show."""
         assert self.profile is not None
-        low, high = self.profile.edges(np.array([np.clip(frequency, self.profile.start, self.profile.stop)]), "abort")
-        by = target / max(
-            float(self.profile.acceleration(np.clip(frequency, self.profile.start, self.profile.stop))), 1e-12
-        )
+        f = min(max(frequency, self.profile.start), self.profile.stop)
+        low, high = self.profile.edges(np.array([f]), "abort")
+        by = target / max(self.profile.level_at(f), 1e-12)
         over = max(4.0 / frequency, 2 * self.span)
         root = math.sqrt(2)
         edges = None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 STATES = ("starting", "walk-round", "preparing", "running", "easing", "reading", "done", "failed")
@@ -117,7 +117,11 @@ class Board:
     disk_free: float = 0.0
 
     def as_json(self) -> dict[str, Any]:
-        return asdict(self)
+        """As plain data. What is plain already is shared with the board, not copied: clean it before it is let go."""
+        made = dict(vars(self))
+        for key in ("checks", "tiles", "rooms"):
+            made[key] = [dict(vars(one)) for one in made[key]]
+        return made
 
 
 def board_from(held: dict[str, Any]) -> Board:

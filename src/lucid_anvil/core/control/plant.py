@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -34,8 +35,21 @@ class LoopResponse:
             return complex(a or b or 1e-9)
         return complex(a * (b / a) ** share)
 
+    def magnitudes(self, frequency: float) -> Floats:
+        """|H| of every channel at a frequency [Hz], straight between the logarithms of neighbouring lines."""
+        x = frequency / float(self.frequency[1] - self.frequency[0])
+        i = int(min(max(math.floor(x), 1), self.frequency.size - 2))
+        share = min(max(x - i, 0.0), 1.0)
+        return np.exp((1 - share) * self._log[i] + share * self._log[i + 1])
+
     def magnitude(self, channel: int, frequency: float) -> float:
-        return abs(self.at(channel, frequency))
+        """|H| of one channel at a frequency [Hz]."""
+        return float(self.magnitudes(frequency)[channel])
+
+    @cached_property
+    def _log(self) -> Floats:
+        """ln |H|, (lines, channels)."""
+        return np.ascontiguousarray(np.log(np.maximum(np.abs(self.smoothed), 1e-9)).T)
 
     @cached_property
     def smoothed(self) -> Complexes:

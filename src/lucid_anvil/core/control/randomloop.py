@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..signal.sinefit import Floats
-from ..signal.spectra import Averager, frame_for, hann
+from ..signal.spectra import Averager, Framer, frame_for, hann
 from .plant import LoopResponse
 from .points import combined
 
@@ -63,7 +63,8 @@ def smear(fine: Floats, per_line: int, lines: int) -> Floats:
 
     kernel = (0.5 * d(x) + 0.25 * d(x - 1) + 0.25 * d(x + 1)) ** 2
     kernel /= kernel.sum()
-    return np.convolve(fine, kernel, mode="same")[::per_line][:lines]
+    around = np.lib.stride_tricks.sliding_window_view(np.pad(fine, reach), kernel.size)
+    return np.asarray(around[::per_line][:lines] @ kernel)
 
 
 @dataclass(frozen=True)
@@ -104,6 +105,7 @@ class RandomLoop:
         self.inside = (self.frequency >= band[0] - 2 * edge) & (self.frequency <= band[1] + 2 * edge)
         # Frames in an exponential average of the wished degrees of freedom, and slower for the plant.
         forget = None if linear else min(1.0, 4.0 / (dof + 2))
+        self.framer = Framer(channels + 1, self.frame)
         self.shown = Averager(channels + 1, rate, self.frame, 0.5, channels, forget)
         self.slow = Averager(channels + 1, rate, self.frame, 0.5, channels, 0.03)
         self.forget = forget
@@ -130,15 +132,16 @@ class RandomLoop:
 
     def observe(self, rows: Floats, learn: bool = True) -> bool:
         """One block (channels + 1, n). True when the averages have a new frame."""
-        self.shown.feed(rows)
-        if not learn:
-            return False
-        if not self.slow.feed(rows):
-            return False
-        self.fast_frames += 1
-        if self.fast_frames >= 4:
+        made = False
+        for y in self.framer.feed(rows):
+            self.shown.add(y)
+            if learn:
+                self.slow.add(y)
+                self.fast_frames += 1
+                made = True
+        if made and self.fast_frames >= 4:
             self._correct()
-        return True
+        return made
 
     def _correct(self) -> None:
         """Plant as it is over plant as it was probed, per line, both seen through the same window."""
@@ -155,7 +158,8 @@ class RandomLoop:
         self._shape()
 
     def restart(self) -> None:
-        """Begin the shown average anew, at a new level."""
+        """Begin the shown average anew, at a new level; nothing of the old one is in its first frame."""
+        self.framer.clear()
         self.shown = Averager(self.channels + 1, self.rate, self.frame, 0.5, self.channels, self.forget)
 
     def state(self) -> RandomState:

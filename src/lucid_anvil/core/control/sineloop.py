@@ -180,9 +180,9 @@ class SineLoop:
                 q = np.abs(self.shadow.read(held)[0]) / drive_level
                 model = np.maximum(np.append(self._combined(q[: self.controls]), q), 1e-9)
             else:
-                model = np.append(self._model(f), [self._model(f, i) for i in range(self.channels)])
+                model = self._model(f)
             bound = self.regulation.most_correction * np.log(10) / 20
-            ratio = np.clip(np.log(np.maximum(seen, 1e-9) / model), -bound, bound)
+            ratio = np.minimum(np.maximum(np.log(np.maximum(seen, 1e-9) / model), -bound), bound)
             self.trail.append((self.now - age, ratio))
         return made
 
@@ -198,33 +198,33 @@ class SineLoop:
     def _combined(self, levels: Floats) -> float:
         return float(combined(levels, self.regulation.combine))
 
-    def _model(self, frequency: float, channel: int | None = None) -> float:
-        """Gain per volt that the probe run found, of one channel or of the combined control."""
+    def _model(self, frequency: float) -> Floats:
+        """Gains per volt that the probe run found: of the combined control, then of every channel."""
         if self.plant is None:
-            return 1.0
-        if channel is not None:
-            return float(self.plant.magnitude(channel, frequency))
-        return self._combined(np.array([float(self.plant.magnitude(i, frequency)) for i in range(self.controls)]))
+            return np.ones(self.channels + 1)
+        held = self.plant.magnitudes(frequency)[: self.channels]
+        return np.concatenate([[self._combined(held[: self.controls])], held])
 
     def gains(self, frequency: float) -> Floats:
         """Expected gain per volt at `lead` from now: combined control first, then every channel."""
-        model = np.append(self._model(frequency), [self._model(frequency, i) for i in range(self.channels)])
+        model = self._model(frequency)
         if not self.trail:
             return model
-        t = np.array([r[0] for r in self.trail])
-        y = np.array([r[1] for r in self.trail])
         span = max(1.5 * self.regulation.window(frequency), 8.5 * self.block / self.rate)
-        recent = t > t[-1] - span
-        t, y = t[recent], y[recent]
-        if t.size < 4:
-            return model * np.exp(y[-1])
+        since = self.trail[-1][0] - span
+        recent = [r for r in self.trail if r[0] > since]
+        if len(recent) < 4:
+            return model * np.exp(recent[-1][1])
+        t = np.array([r[0] for r in recent])
+        y = np.array([r[1] for r in recent])
         # A straight line through the last readings, carried to when the drive acts.
-        u = t - t.mean()
-        slope = (u @ (y - y.mean(axis=0))) / (u @ u)
-        ahead = self.now + self.lead - t.mean()
-        carried = y.mean(axis=0) + np.clip(self.trust * slope * ahead, -0.7, 0.7)
+        middle, level = float(t.mean()), y.mean(axis=0)
+        u = t - middle
+        slope = (u @ y) / (u @ u)
+        ahead = self.trust * (self.now + self.lead - middle)
+        carried = level + np.minimum(np.maximum(ahead * slope, -0.7), 0.7)
         bound = self.regulation.most_correction * np.log(10) / 20
-        return model * np.exp(np.clip(carried, -bound, bound))
+        return model * np.exp(np.minimum(np.maximum(carried, -bound), bound))
 
     def regulate(self, frequency: float, target: float) -> tuple[float, float]:
         """Drive amplitude [V peak] at the end of the block now computed, for a target [peak] at its frequency; and
@@ -237,7 +237,7 @@ class SineLoop:
         wanted = min(target / max(gains[0], 1e-9), self.ceiling)
         step = 10 ** (self.regulation.compression * self.block / self.rate / 20)
         if self.amplitude > 0:
-            wanted = float(np.clip(wanted, self.amplitude / step, max(self.amplitude * step, 1e-5)))
+            wanted = float(min(max(wanted, self.amplitude / step), max(self.amplitude * step, 1e-5)))
         else:
             wanted = min(wanted, self.ceiling * 1e-3)
         return wanted, target

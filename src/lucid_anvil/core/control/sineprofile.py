@@ -89,6 +89,11 @@ class SineProfile:
         edges = np.array([p.high for p in self.pieces[:-1]])
         return np.searchsorted(edges, frequency, side="left")
 
+    def level_at(self, frequency: float) -> float:
+        """m/s² peak at one frequency [Hz], held within the profile's ends; quick, for use in every block."""
+        f = min(max(frequency, self.start), self.stop)
+        return float(next(p for p in self.pieces if f <= p.high).at(f))
+
     def acceleration(self, frequency: Floats | float) -> Floats:
         """m/s² peak at each frequency [Hz]; beyond the ends the end pieces go on."""
         f = np.atleast_1d(np.asarray(frequency, dtype=float))

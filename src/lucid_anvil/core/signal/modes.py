@@ -56,10 +56,12 @@ def _local(s: Complexes, h: Complexes, weight: Floats, pairs: int) -> _Fit | Non
     right: Complexes = np.zeros(0, dtype=np.complex128)
     for _ in range(12):
         scale = weight / np.abs(d)
-        matrix = np.hstack([-h[:, None] * powers[:, :pairs], numerator]) * scale[:, None]
+        matrix = np.asarray(
+            np.hstack([-h[:, None] * powers[:, :pairs], numerator]) * scale[:, None], dtype=np.complex128
+        )
         right = np.asarray(h * powers[:, pairs] * scale, dtype=np.complex128)
-        solved = np.linalg.lstsq(matrix, right, rcond=None)[0]
-        new = powers[:, :pairs] @ solved[:pairs] + powers[:, pairs]
+        solved = np.asarray(np.linalg.lstsq(matrix, right, rcond=None)[0], dtype=np.complex128)
+        new = np.asarray(powers[:, :pairs] @ solved[:pairs] + powers[:, pairs], dtype=np.complex128)
         if np.max(np.abs(new - d)) < 1e-10 * np.max(np.abs(new)):
             d = new
             break

@@ -6,7 +6,7 @@ Bendat & Piersol, Random Data, chapter 6.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -63,8 +63,40 @@ class Spectra:
         return np.abs(self.cross) ** 2 / np.maximum(held, 1e-300)
 
 
+class Framer:
+    """Cuts blocks into overlapping frames and transforms them: mean off, Hann window, real transform."""
+
+    def __init__(self, channels: int, frame: int, overlap: float = 0.5) -> None:
+        self.frame = frame
+        self.hop = max(int(round(frame * (1 - overlap))), 1)
+        self.window = hann(frame)
+        self.held = np.zeros((channels, 2 * frame))
+        self.count = 0
+
+    def clear(self) -> None:
+        """Forget what waits for a whole frame."""
+        self.count = 0
+
+    def feed(self, x: Floats) -> Iterator[Complexes]:
+        """Transforms (channels, lines) of the frames that a block (channels, n) completes."""
+        at = 0
+        while at < x.shape[1]:
+            n = min(self.held.shape[1] - self.count, x.shape[1] - at)
+            self.held[:, self.count : self.count + n] = x[:, at : at + n]
+            self.count, at = self.count + n, at + n
+            start = 0
+            while self.count - start >= self.frame:
+                piece = self.held[:, start : start + self.frame]
+                yield np.fft.rfft((piece - piece.mean(axis=1, keepdims=True)) * self.window, axis=1)
+                start += self.hop
+            if start:
+                rest = self.count - start
+                self.held[:, :rest] = self.held[:, start : self.count].copy()
+                self.count = rest
+
+
 class Averager:
-    """Welch average fed block by block."""
+    """Welch average fed block by block, or by transforms that a `Framer` made for several."""
 
     def __init__(
         self, channels: int, rate: float, frame: int, overlap: float = 0.5, reference: int = 0,
@@ -72,31 +104,31 @@ class Averager:
     ) -> None:  # fmt: skip
         """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one."""
         self.rate, self.frame, self.reference = rate, frame, reference
-        self.hop = max(int(round(frame * (1 - overlap))), 1)
-        self.window = hann(frame)
+        self.framer = Framer(channels, frame, overlap)
+        self.hop, self.window = self.framer.hop, self.framer.window
         self.forget = forget
         count = frame // 2 + 1
         self.auto = np.zeros((channels, count))
         self.cross = np.zeros((channels, count), dtype=complex)
-        self.held = np.zeros((channels, 0))
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
 
     def feed(self, x: Floats) -> int:
         """One block (channels, n); how many frames it completed."""
-        self.held = np.concatenate([self.held, x], axis=1)
         made = 0
-        while self.held.shape[1] >= self.frame:
-            piece = self.held[:, : self.frame]
-            y = np.fft.rfft((piece - piece.mean(axis=1, keepdims=True)) * self.window, axis=1)
-            auto, cross = np.abs(y) ** 2, np.conj(y[self.reference]) * y
-            self.frames += 1
-            weight = 1 / self.frames if self.forget is None else max(self.forget, 1 / self.frames)
-            self.auto += weight * (auto - self.auto)
-            self.cross += weight * (cross - self.cross)
-            self.held = self.held[:, self.hop :]
+        for y in self.framer.feed(x):
+            self.add(y)
             made += 1
         return made
+
+    def add(self, y: Complexes) -> None:
+        """One frame's transform (channels, lines)."""
+        self.frames += 1
+        weight = 1 / self.frames if self.forget is None else max(self.forget, 1 / self.frames)
+        self.auto *= 1 - weight
+        self.auto += weight * (y.real**2 + y.imag**2)
+        self.cross *= 1 - weight
+        self.cross += (weight * np.conj(y[self.reference])) * y
 
     @property
     def dof(self) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -147,8 +148,9 @@ class PhasorBank:
     def feed(self, x: Floats, phase: Floats, frequency: float) -> None:
         """One block (channels, n) with the carrier's phase [rad] at each sample; n a multiple of `piece`."""
         k = x.shape[1] // self.piece
-        turned = x * np.exp(-1j * phase)
-        made = turned.reshape(x.shape[0], k, self.piece).sum(axis=2)
+        carrier = np.stack([np.cos(phase), -np.sin(phase)], axis=-1).reshape(k, self.piece, 2)
+        made = np.matmul(x.reshape(x.shape[0], k, self.piece).transpose(1, 0, 2), carrier)
+        made = (made[..., 0] + 1j * made[..., 1]).T
         k = min(k, self.keep)
         self.sums = np.concatenate([self.sums[:, k:], made[:, -k:]], axis=1)
         self.frequency = np.concatenate([self.frequency[k:], np.full(k, frequency)])
@@ -159,6 +161,13 @@ class PhasorBank:
         and how long ago [s] that centre was."""
         k = int(np.clip(round(seconds * self.rate / self.piece), 2, max(self.count, 2)))
         k = min(k, self.keep)
-        w = np.sin(np.pi * (np.arange(k) + 0.5) / k) ** 2
-        p = 2 * (self.sums[:, -k:] @ w) / (w.sum() * self.piece)
-        return p, float(self.frequency[-k:] @ w / w.sum()), k * self.piece / self.rate / 2
+        w = _window(k)
+        p: Complexes = np.asarray(self.sums[:, -k:] @ w * (2 / self.piece), dtype=np.complex128)
+        return p, float(self.frequency[-k:] @ w), k * self.piece / self.rate / 2
+
+
+@lru_cache(maxsize=512)
+def _window(k: int) -> Floats:
+    """Hann window of k pieces whose sum is 1."""
+    w = np.sin(np.pi * (np.arange(k) + 0.5) / k) ** 2
+    return np.asarray(w / w.sum())
