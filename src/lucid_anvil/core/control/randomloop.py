@@ -34,9 +34,10 @@ class NoiseSource:
     def __call__(self, n: int, density: Floats) -> Floats:
         """`n` samples; `density` [V²/Hz] on this source's own `frequency` grid."""
         while self.ready.size < n:
-            white = self.rng.standard_normal((2, self.frequency.size))
-            size = np.sqrt(density * self.rate * self.frame / 4)
-            y = size * (white[0] + 1j * white[1])
+            there = int(np.flatnonzero(density)[-1]) + 1 if density.any() else 1
+            white = self.rng.standard_normal((2, there))
+            y = np.zeros(self.frequency.size, dtype=np.complex128)
+            y[:there] = np.sqrt(density[:there] * self.rate * self.frame / 4) * (white[0] + 1j * white[1])
             y[0] = 0
             self.made += self.window * np.fft.irfft(y, self.frame)
             self.ready = np.concatenate([self.ready, self.made[: self.hop]])
@@ -103,6 +104,8 @@ class RandomLoop:
         self.fine_plant = combined(model, combine)
         self.correction = np.ones(self.lines)
         self.inside = (self.frequency >= band[0] - 2 * edge) & (self.frequency <= band[1] + 2 * edge)
+        self.known = min(int(np.flatnonzero(self.inside)[-1]) + 8, self.lines)
+        """Lines up to which the drive holds anything"""
         # Frames in an exponential average of the wished degrees of freedom, and slower for the plant.
         forget = None if linear else min(1.0, 4.0 / (dof + 2))
         self.framer = Framer(channels + 1, self.frame)
@@ -116,12 +119,16 @@ class RandomLoop:
         self._shape()
 
     def _shape(self) -> None:
-        """The drive's density at full level from target, plant and correction."""
-        by = np.interp(self.source.frequency, self.frequency, np.log(self.correction))
-        self.density = self.fine_target / np.maximum(self.fine_plant, 1e-12) * np.exp(by)
-        self.expected = smear(self.density * self.fine_plant, self.per_line, self.lines)
-        self.expected_drive = smear(self.density, self.per_line, self.lines)
-        self.sigma = float(np.sqrt(np.sum(self.density) * (self.source.frequency[1] - self.source.frequency[0])))
+        """The drive's density at full level from target, plant and correction, where there is any."""
+        n, fine = self.known, slice(self.known * self.per_line)
+        by = np.interp(self.source.frequency[fine], self.frequency, np.log(self.correction))
+        made = self.fine_target[fine] / np.maximum(self.fine_plant[fine], 1e-12) * np.exp(by)
+        self.density = np.zeros(self.source.frequency.size)
+        self.density[fine] = made
+        self.expected, self.expected_drive = np.zeros(self.lines), np.zeros(self.lines)
+        self.expected[:n] = smear(made * self.fine_plant[fine], self.per_line, n)
+        self.expected_drive[:n] = smear(made, self.per_line, n)
+        self.sigma = float(np.sqrt(np.sum(made) * (self.source.frequency[1] - self.source.frequency[0])))
 
     def play(self, n: int, level: float) -> Floats:
         """One block; the amplitude goes straight from the last level to this one."""
