@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ..core.quantities import round_to_doubt
 from ..lab.findings import Finding, Reading
@@ -21,6 +21,7 @@ class Margin(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 3, 0, 4)
         layout.setSpacing(1)
@@ -50,6 +51,9 @@ class Margin(QWidget):
             self.bar.set(used, role, doubt)
         self.word.setText(word)
         self.word.setVisible(bool(word))
+        held = self.layout()
+        if held is not None:
+            held.activate()  # at once: a figure that grew must not be cut off until the next turn of the event loop
 
 
 class Margins(QWidget):

@@ -13,6 +13,9 @@ from . import theme
 from .chart import Chart
 from .widgets import label, small_text, three
 
+LEAST, MOST = 34, 44
+"""px from one bar to the next"""
+
 
 class HeadroomBars(QWidget):
     """One bar a limit: how much of it full level will use."""
@@ -25,15 +28,16 @@ class HeadroomBars(QWidget):
     def show_rows(self, rows: list[list[Any]]) -> None:
         """(name, share, value, limit, unit)"""
         self.rows = sorted(rows, key=lambda r: -float(r[1]))
-        self.setMinimumHeight(44 * len(rows) + 20)
+        self.setMinimumHeight(LEAST * len(rows) + 8)
         self.update()
 
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         width = self.width() - 14
+        pitch = min(MOST, (self.height() - 8) / max(len(self.rows), 1))
         for i, (name, share, value, limit, unit) in enumerate(self.rows):
-            y = 44 * i + 6
+            y = pitch * i + 4
             over = share > 1
             by, shown = (1e3, "mm") if unit == "m" else (1.0, unit)
             small_text(painter, 0, y + 12, name, theme.color("ink"), 9.5, 600 if i == 0 else 400)
@@ -65,8 +69,7 @@ class ProbeView(QWidget):
         side = QVBoxLayout()
         side.addWidget(label("Predicted at full level", "small"))
         self.bars = HeadroomBars()
-        side.addWidget(self.bars)
-        side.addStretch()
+        side.addWidget(self.bars, 1)
         row.addLayout(side)
         outer.addLayout(row, 1)
         outer.addWidget(self.said)

@@ -15,6 +15,7 @@ MODULES = {
     "time-replication": "time_replication",
     "microphone-level": "microphone_level",
     "impact-response": "impact_response",
+    "speed-orders": "speed_orders",
 }
 
 

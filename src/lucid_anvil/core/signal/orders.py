@@ -107,7 +107,7 @@ def _fitted(x: Floats, t: Floats, rate: float, frequency: float, rotation: Rotat
     turned = x[: count * piece] * np.exp(-2j * np.pi * frequency * t[: count * piece])
     p = 2 * (turned.reshape(count, piece) @ window) / window.sum()
     middle = (np.arange(count) + 0.5) * piece / rate
-    hertz = rotation.speed_at(middle) / 60
+    hertz = rotation.speed_at(np.asarray(middle, dtype=np.float64)) / 60
     beside = [np.abs(k * hertz - frequency) > 4.0 * rate / piece for k in orders]
     inside = (middle > rotation.time[0]) & (middle < rotation.time[-1])
     free = np.all(beside, axis=0) & inside if beside else inside

@@ -1,0 +1,127 @@
+"""Speed-tracked orders: tach pulses give speed and angle, the signal's orders and overall level follow over speed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+from pydantic import Field, field_validator, model_validator
+
+from ..core.quantities import parse
+from ..formats.recording import Channel
+from ..lab.findings import Finding
+from ..lab.textfiles import Model, quantity
+from .base import Axis, CourseItem, Facts, MethodSettings, Performance
+
+
+class SpeedRange(Model):
+    """Speeds at which orders are read, both ends included."""
+
+    low: Annotated[float, quantity("rpm")] = Field(alias="from")
+    high: Annotated[float, quantity("rpm")] = Field(alias="to")
+    step: Annotated[float, quantity("rpm")]
+
+    @model_validator(mode="after")
+    def _sensible(self) -> SpeedRange:
+        if not 0 < self.low < self.high or self.step <= 0:
+            raise ValueError("speed needs 0 < from < to and a step above zero.")
+        if (self.high - self.low) / self.step > 5000:
+            raise ValueError("speed: the step makes more than 5000 points: make it larger.")
+        return self
+
+
+class SpeedSettings(MethodSettings):
+    """Tach, signal, and what is read."""
+
+    pulses_per_rev: Annotated[float, Field(gt=0)] = 1.0
+    trigger_level: Any = None
+    """in the tach channel's unit; the middle of its swing when not given"""
+    slope: str = "rising"
+    signal_sensitivity: Any = None
+    """such as 12.5 mV/Pa or 10 mV/(m/s²); without one the signal is taken in the unit that its record states"""
+    orders: list[float] = Field(default_factory=lambda: [1.0, 2.0], min_length=1, max_length=40)
+    speed: SpeedRange | None = None
+    """the whole range in fifty steps when not given"""
+    weighting: str = "Z"
+    revolutions: float = Field(default=8.0, ge=4, le=64)
+    """length of the window over angle"""
+
+    @field_validator("slope")
+    @classmethod
+    def _slope(cls, value: str) -> str:
+        if value not in ("rising", "falling"):
+            raise ValueError(f"'{value}' is not known; use rising or falling.")
+        return value
+
+    @field_validator("weighting")
+    @classmethod
+    def _weighting(cls, value: str) -> str:
+        if value not in ("A", "C", "Z"):
+            raise ValueError(f"'{value}' is not known; use A, C or Z.")
+        return value
+
+    @model_validator(mode="after")
+    def _sensible(self) -> SpeedSettings:
+        if min(self.orders) <= 0 or len(set(self.orders)) < len(self.orders):
+            raise ValueError("orders must be above zero and each stand once.")
+        if self.signal_sensitivity is not None:
+            self.sensitivity()
+        return self
+
+    def sensitivity(self) -> tuple[float, str]:
+        """V per unit, and the unit: Pa, m/s² or m/s. Raises BadInput for another."""
+        from ..core.errors import BadInput
+        from ..core.quantities import same_kind, split
+
+        _, text = split(str(self.signal_sensitivity))
+        for unit in ("Pa", "m/s^2", "m/s", "N"):
+            if same_kind(text or f"V/({unit})", f"V/({unit})"):
+                value = parse(self.signal_sensitivity, f"V/({unit})", "signal_sensitivity")
+                if value == 0:
+                    break
+                return value, unit
+        raise BadInput(
+            f"signal_sensitivity: '{self.signal_sensitivity}' is no sensitivity that is known here: write it like"
+            " '12.5 mV/Pa' or '10 mV/(m/s^2)'."
+        )
+
+
+class SpeedOrders:
+    """The method as the registry knows it."""
+
+    name = "speed-orders"
+    title = "Orders over speed"
+    roles = ("tach", "signal")
+    Settings = SpeedSettings
+    readings = {
+        "speed_min": "Lowest speed [rpm]",
+        "speed_max": "Highest speed [rpm]",
+    }
+    curves = {
+        "order_K": "Order K of the settings, such as order_1 or order_2.5 [rms] over rpm",
+        "overall": "Overall level [dB re 20 µPa where the signal is in Pa, else rms], weighted, over rpm",
+        "speed": "Speed [rpm] over s",
+    }
+    views = (
+        Axis("orders", "Orders", ("order_1",), "rpm", "", y_log=True),
+        Axis("overall", "Overall", ("overall",), "rpm", "dB"),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: SpeedSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        from .speed_reading import evaluate
+
+        return evaluate(record, settings)
+
+    def course(self, settings: SpeedSettings) -> list[CourseItem]:
+        """Nothing is driven: the machine turns by itself."""
+        return [CourseItem("Run-up or run-down", 30.0)]
+
+    def perform(self, settings: SpeedSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .listening import listen
+
+        return listen(facts, self.course(settings)[0].duration, "rotation")
+
+
+METHOD = SpeedOrders()

@@ -1,0 +1,175 @@
+"""Reading orders over speed from a record: pulses, rotation, hum taken off, orders, overall level, map."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from ..core.calibration.soundlevel import P0
+from ..core.errors import BadInput
+from ..core.quantities import parse, same_kind
+from ..core.signal.orders import Hum, OrderPoint, moments_of, order_point, steady_tones
+from ..core.signal.sinefit import Floats
+from ..core.signal.spectra import hann, lines
+from ..core.signal.tacho import Rotation, pulse_times, rotation_of
+from ..core.signal.weighting import weighting
+from ..formats.recording import Channel
+from ..lab.findings import Curve, Finding, Reading
+from .base import Limits, record_of
+from .speed_orders import SpeedSettings
+
+UNITS = {"speed_min": "rpm", "speed_max": "rpm"}
+CLOSE = 3.0
+"""Order lines within which a steady tone spoils a point; a line is one over the window's revolutions."""
+LINES = 400
+"""Lines of the map at most."""
+
+
+def signal_in(channel: Channel, settings: SpeedSettings) -> Channel:
+    """The signal in Pa, m/s² or what its record states. Raises BadInput where sensitivity and unit do not agree."""
+    if settings.signal_sensitivity is None:
+        for unit in ("Pa", "m/s^2"):
+            if channel.unit and same_kind(channel.unit, unit):
+                return channel.in_unit(unit)
+        return channel
+    if not same_kind(channel.unit or "?", "V"):
+        raise BadInput(f"the signal is in '{channel.unit}' already: leave signal_sensitivity out.")
+    value, unit = settings.sensitivity()
+    return channel.in_unit("V").in_unit(unit, 1 / value)
+
+
+def evaluate(record: Mapping[str, Channel], settings: SpeedSettings) -> Finding:
+    """The finding. A tach that tells no speed makes invalid readings; contradictions raise BadInput."""
+    held = record_of(record, settings)
+    limits = Limits(settings.limits, UNITS, settings.decision)
+    signal, tach = signal_in(held["signal"], settings), held["tach"]
+    level = None
+    if settings.trigger_level is not None:
+        level = parse(settings.trigger_level, tach.unit or "", "trigger_level")
+    times = pulse_times(tach.samples(), tach.rate, level, settings.slope == "rising")
+    try:
+        rotation = rotation_of(times, settings.pulses_per_rev)
+    except BadInput as problem:
+        none = [Reading(k, k, None, u, valid=False, reason=str(problem)) for k, u in UNITS.items()]
+        return Finding("speed-orders", tuple(limits.judge(r) for r in none), notes=(str(problem),))
+    x = signal.samples()
+    rpm = 60 / rotation.per_angle
+    readings = [
+        Reading("speed_min", "Lowest speed", float(rpm.min()), "rpm"),
+        Reading("speed_max", "Highest speed", float(rpm.max()), "rpm"),
+    ]
+    hums = steady_tones(x, signal.rate, rotation, settings.orders, settings.mains_hz())
+    speeds = _speeds(settings, rpm)
+    notes = _notes(rotation, times.size, hums)
+    curves, spoiled = _curves(x, signal, rotation, settings, speeds, hums)
+    if spoiled:
+        notes.append(f"{spoiled} points within {CLOSE:g} order lines of the mains could not be parted from it.")
+    return Finding(
+        "speed-orders", tuple(limits.judge(r) for r in readings), tuple(curves),
+        maps=(spectra_map(x, signal, rotation, speeds),), notes=tuple(notes),
+    )  # fmt: skip
+
+
+def _speeds(settings: SpeedSettings, rpm: Floats) -> Floats:
+    if settings.speed is None:
+        return np.linspace(float(rpm.min()), float(rpm.max()), 51)
+    held = settings.speed
+    count = int(math.floor((held.high - held.low) / held.step + 1e-9))
+    made = held.low + held.step * np.arange(count + 1)
+    return np.asarray(made if held.high - made[-1] < 1e-6 * held.high else np.append(made, held.high), dtype=np.float64)
+
+
+def _notes(rotation: Rotation, pulses: int, hums: list[Hum]) -> list[str]:
+    notes = [f"{pulses} tach pulses, jitter {1e6 * rotation.jitter:.2g} µs rms."]
+    if rotation.missing:
+        notes.append(f"{rotation.missing} missing tach pulses were put in.")
+    if rotation.extra:
+        notes.append(f"{rotation.extra} extra tach pulses were taken out.")
+    if hums:
+        named = ", ".join(f"{h.frequency:.4g} Hz" for h in hums)
+        notes.append(f"Steady tones at {named} were fitted over the whole record and taken off before the orders.")
+    return notes
+
+
+def _curves(
+    x: Floats, signal: Channel, rotation: Rotation, settings: SpeedSettings, speeds: Floats, hums: list[Hum]
+) -> tuple[list[Curve], int]:
+    """Order curves, overall and speed; and how many points the mains spoiled."""
+    t = np.arange(x.size) / signal.rate
+    clean = x - np.sum([h.wave(t) for h in hums], axis=0) if hums else x
+    heard = weighting(settings.weighting, signal.rate)(x - x.mean())
+    points: list[OrderPoint | None] = []
+    overall: list[float | None] = []
+    moments = moments_of(rotation, speeds)
+    for at in moments:
+        point = None
+        if at is not None:
+            point = order_point(clean, signal.rate, rotation, at, settings.orders, settings.revolutions)
+        points.append(point)
+        overall.append(None if at is None or point is None else _level(heard, signal, rotation, at, settings))
+    spoilt = _spoilt(settings, speeds, rotation, hums)
+    unit = signal.unit.replace("^2", "²")
+    curves = []
+    for i, k in enumerate(settings.orders):
+        y = tuple(None if p is None else float(abs(p.amplitudes[i])) / math.sqrt(2) for p in points)
+        doubt = tuple(None if p is None else 2 * p.error / math.sqrt(2) for p in points)
+        good = tuple(p is not None and not s for p, s in zip(points, spoilt[i], strict=True))
+        curves.append(Curve(f"order_{k:g}", f"Order {k:g}", tuple(speeds), y, "rpm", unit, doubt, 2.0, valid=good))
+    name = "Overall" if settings.weighting == "Z" else f"Overall, {settings.weighting}-weighted"
+    curves.append(Curve("overall", name, tuple(speeds), tuple(overall), "rpm", "dB" if signal.unit == "Pa" else unit))
+    thin = slice(None, None, max(1, rotation.time.size // 500))
+    curves.append(Curve("speed", "Speed", tuple(rotation.time[thin]), tuple(60 / rotation.per_angle[thin]), "s", "rpm"))
+    return curves, int(sum(sum(s) for s in spoilt))
+
+
+def _spoilt(settings: SpeedSettings, speeds: Floats, rotation: Rotation, hums: list[Hum]) -> list[list[bool]]:
+    """By order and speed: whether a steady tone lies within a few lines of it and could not be parted, which is so
+    where the speed stands nearly still."""
+    rpm = 60 / rotation.per_angle
+    moving = rpm.max() >= 1.15 * rpm.min()
+    mains = settings.mains_hz()
+    if moving or mains is None:
+        return [[False] * speeds.size for _ in settings.orders]
+    near = CLOSE / settings.revolutions
+    tones = [mains * k for k in range(1, 9)]
+    return [[any(abs(f * 60 / v - k) < near for f in tones) for v in speeds] for k in settings.orders]
+
+
+def _level(heard: Floats, signal: Channel, rotation: Rotation, at: float, settings: SpeedSettings) -> float:
+    """Overall rms about a moment, or its level where the signal is in Pa; over the orders' window, and a tenth of a
+    second at least."""
+    middle = float(rotation.angle_at(np.array([at]))[0])
+    half = settings.revolutions / 2
+    low, high = (float(np.interp(middle + d, rotation.angle, rotation.time)) for d in (-half, half))
+    low, high = min(low, at - 0.05), max(high, at + 0.05)
+    piece = heard[max(int(low * signal.rate), 0) : int(high * signal.rate) + 1]
+    w = np.sin(np.pi * (np.arange(piece.size) + 0.5) / piece.size) ** 2
+    mean = float(w @ piece / w.sum())
+    power = float(w @ (piece - mean) ** 2 / w.sum())
+    return 10 * math.log10(max(power, 1e-30) / P0**2) if signal.unit == "Pa" else math.sqrt(power)
+
+
+def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats) -> dict[str, Any]:
+    """rms spectra [unit] over frequency (x) at each speed that was reached (y)."""
+    frame = 1 << int(np.clip(round(math.log2(signal.rate / 4)), 6, 16))
+    frame = min(frame, 1 << max(int(math.log2(max(x.size, 16))), 4))
+    window = hann(frame)
+    f = lines(frame, signal.rate)
+    stride = max(1, math.ceil(f.size / LINES))
+    count = f.size // stride
+    rows, at_speeds = [], []
+    for v, at in zip(speeds, moments_of(rotation, speeds), strict=True):
+        if at is None or x.size < frame:
+            continue
+        a = int(np.clip(at * signal.rate - frame / 2, 0, x.size - frame))
+        y = np.abs(np.fft.rfft((x[a : a + frame] - x[a : a + frame].mean()) * window)) * math.sqrt(2) / window.sum()
+        # Of lines taken together the largest is shown, so that no order is lost.
+        rows.append([float(s) for s in y[: count * stride].reshape(count, stride).max(axis=1)])
+        at_speeds.append(float(v))
+    x_axis = [float(v) for v in f[: count * stride].reshape(count, stride).mean(axis=1)]
+    unit = signal.unit.replace("^2", "²")
+    return {"key": "spectra", "label": "Spectra over speed", "x": x_axis, "y": at_speeds, "z": rows, "x_unit": "Hz",
+            "y_unit": "rpm", "z_unit": unit}  # fmt: skip
