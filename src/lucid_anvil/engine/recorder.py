@@ -57,7 +57,7 @@ class Recorder:
         for row, dataset in zip(whole, self.sets, strict=True):
             dataset.resize((end,))
             dataset[self.length : end] = row
-            dataset.flush()
+        self.file.flush()
         self.length = end
 
     def event(self, kind: str, **more: Any) -> None:

@@ -13,6 +13,7 @@ from collections import deque
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.fft import next_fast_len
 
 from ..signal.sinefit import Floats
 from ..signal.tracking import PhasorBank
@@ -86,7 +87,7 @@ class Twin:
         taps = np.roll(np.fft.irfft(h, count), self.late, axis=1)
         taps[:, -count // 4 :] = 0
         self.block = block // self.thin
-        self.size = 1 << int(np.ceil(np.log2(count + self.block)))
+        self.size = next_fast_len(count + self.block, real=True)
         self.spectrum = np.fft.rfft(taps, self.size)
         self.memory = np.zeros(self.size)
 

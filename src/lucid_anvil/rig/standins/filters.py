@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from scipy.fft import next_fast_len
 from scipy.signal import lfilter
 
 from ...core.signal.sinefit import Complexes, Floats
@@ -34,7 +35,7 @@ class BlockFir:
     """Overlap-save convolution with fixed block length."""
 
     def __init__(self, taps: Floats, block: int) -> None:
-        self.size = 1 << int(np.ceil(np.log2(block + taps.size - 1)))
+        self.size = next_fast_len(block + taps.size - 1, real=True)
         self.block = block
         self.spectrum = np.fft.rfft(taps, self.size)
         self.memory = np.zeros(self.size)
