@@ -166,3 +166,23 @@ def test_blocks_survive_the_wire() -> None:
     assert np.array_equal(back.overload, block.overload)
     assert np.array_equal(back.bias, block.bias, equal_nan=True)
     assert (back.temperature, back.humidity, back.supply) == (21.5, 45.0, 229.0)
+
+
+def test_a_guard_that_waits_is_not_shown_as_tripped(tmp_path: Path) -> None:
+    guards = make_guards(tmp_path, {"watch": "acceleration", "limit": "20 m/s^2", "after": "0.1 s"})
+    shown = []
+    for i in range(4):
+        trips, rooms = guards.look(seen(i, level=30.0))
+        shown.append((len(trips), rooms[0].used))
+    assert [n for n, _ in shown] == [0, 0, 1, 0]
+    assert [u for _, u in shown] == pytest.approx([0.99, 0.99, 1.5, 1.5], abs=0.01)
+
+
+def test_a_plans_guards_come_on_top_of_the_rigs(tmp_path: Path) -> None:
+    data = demo_rig()
+    data["guards"] = [{"watch": "drive", "limit": "1 V"}]
+    more = [{"watch": "acceleration", "channel": "unit", "limit": "5 m/s^2", "label": "Unit too lively"}]
+    guards = Guards(check(Rig, data, "rig"), tmp_path, {"guards": more})
+    trips, rooms = guards.look(seen(0, level=6.0, drive=0.2))
+    assert [r.key for r in rooms] == ["drive", "acceleration_unit"]
+    assert [t.label for t in trips] == ["Unit too lively"] and trips[0].channel == "unit"

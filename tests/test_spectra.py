@@ -6,7 +6,15 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.control.sweep import Sweep
-from lucid_anvil.core.signal.spectra import Averager, averaged, degrees_of_freedom, frame_for, hann, noise_bandwidth
+from lucid_anvil.core.signal.spectra import (
+    Averager,
+    Framer,
+    averaged,
+    degrees_of_freedom,
+    frame_for,
+    hann,
+    noise_bandwidth,
+)
 from lucid_anvil.core.signal.tracking import PhasorBank, find_track, tracked
 
 
@@ -79,3 +87,28 @@ def test_a_phasor_bank_reads_its_window() -> None:
     p, f, age = bank.read(0.1)
     assert np.abs(p) == pytest.approx([3.0, 0.5], rel=1e-2) and np.angle(p) == pytest.approx([0.4, -1.0], abs=0.01)
     assert (f, age) == (pytest.approx(100.0), pytest.approx(0.05))
+
+
+def test_spectra_agree_with_an_independent_implementation() -> None:
+    from scipy import signal
+
+    rng = np.random.default_rng(7)
+    x = rng.normal(size=(3, 40000)) + 0.3
+    x[2] += np.roll(x[0], 5)
+    made = averaged([x], 3, 5000.0, 2048, reference=0)
+    f, wanted = signal.welch(x, 5000.0, "hann", 2048, 1024, detrend="constant")
+    assert made.frequency == pytest.approx(f) and made.frames == (40000 - 1024) // 1024
+    assert np.max(np.abs(made.auto - wanted)[:, 1:-1] / wanted[:, 1:-1]) < 1e-10
+    _, crossed = signal.csd(x[0], x[2], 5000.0, "hann", 2048, 1024, detrend="constant")
+    assert np.max(np.abs(made.cross[2] - crossed)[1:-1]) < 1e-10 * np.max(np.abs(crossed))
+
+
+def test_frames_do_not_depend_on_the_pieces() -> None:
+    x = np.random.default_rng(8).normal(size=(2, 9000))
+    whole = list(Framer(2, 1000, 0.75).feed(x))
+    cutter = Framer(2, 1000, 0.75)
+    parts = [y for a in range(0, 9000, 311) for y in cutter.feed(x[:, a : a + 311])]
+    assert len(whole) == len(parts) == 33
+    assert np.max(np.abs(np.array(whole) - np.array(parts))) < 1e-9
+    cutter.clear()
+    assert list(cutter.feed(x[:, :999])) == [] and len(list(cutter.feed(x[:, 999:1000]))) == 1

@@ -153,7 +153,7 @@ def report(
     take: Path = typer.Argument(..., metavar="TAKE"),
     pdf: Path = typer.Option(..., "--pdf", metavar="FILE"),
 ) -> int:
-    """Write the certificate of a take's counted finding."""
+    """Write the certificate, or the test report, of a take's counted finding."""
     from .folio.certificate import report as write
     from .lab.takes import open_take
 

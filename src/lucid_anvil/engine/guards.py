@@ -138,17 +138,18 @@ class Guards:
         trips, rooms = [], []
         for watch in self.watches:
             used, value, channel = self._value(watch, seen, stroke)
-            rooms.append(
-                Room(
-                    watch.key, watch.label, used, value, watch.limit, UNITS[watch.part.watch],
-                    watch.part.action,
-                )
-            )  # fmt: skip
             if watch.part.watch == "abort" and seen.bounds is not None:
                 watch.limit = self.edge
             trip = self._decide(watch, used, value, channel, seen)
             if trip:
                 trips.append(trip)
+            # Beyond its limit for less than its time it has not acted: nearly used up is what is true of it.
+            shown = used if watch.tripped else min(used, 0.99)
+            rooms.append(
+                Room(
+                    watch.key, watch.label, shown, value, watch.limit, UNITS[watch.part.watch], watch.part.action
+                )
+            )  # fmt: skip
         return trips, rooms
 
     def _decide(self, watch: Watch, used: float, value: float, channel: str | None, seen: Seen) -> Trip | None:

@@ -83,7 +83,7 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "coverage": _coverage(finding),
         "plot": curve_svg(finding.curve("deviation"), "deviation, %"),
         "reference_frequency": (finding.detail or {}).get("reference_frequency"),
-        "rig_name": _rig_name(take),
+        "rig_name": rig_name(take),
         "take": take.name,
         "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
         "notes": [n for n in finding.notes if "struck" in n or "spread" in n],
@@ -106,11 +106,12 @@ def _reading(r: Any) -> dict[str, str]:
         "unit": r.unit,
         "verdict": r.verdict,
         "reason": r.reason or "",
-        "limits": _sides(r.low, r.high, r.unit),
+        "limits": sides(r.low, r.high, r.unit),
     }
 
 
-def _sides(low: float | None, high: float | None, unit: str) -> str:
+def sides(low: float | None, high: float | None, unit: str) -> str:
+    """Limits in words."""
     if low is None and high is None:
         return ""
     if low is not None and high is not None:
@@ -118,21 +119,22 @@ def _sides(low: float | None, high: float | None, unit: str) -> str:
     return f"≥ {low:g} {unit}" if high is None else f"≤ {high:g} {unit}"
 
 
-def _rig_name(take: Take) -> str:
+def rig_name(take: Take) -> str:
+    """The rig that a take was made on."""
     from ..lab.textfiles import load_yaml
 
     return str(load_yaml(take.folder / "rig.yaml").get("name", ""))
 
 
-def html_of(values: Mapping[str, Any], lab: Lab | None) -> str:
-    """The page. A lab's own `templates/certificate.html` goes before ours."""
+def html_of(values: Mapping[str, Any], lab: Lab | None, template: str = "certificate.html") -> str:
+    """The page. A lab's own `templates/` go before ours."""
     from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PackageLoader
 
     loaders: list[Any] = [PackageLoader("lucid_anvil.folio", "templates")]
     if lab is not None:
         loaders.insert(0, FileSystemLoader(lab.folder / "templates"))
     environment = Environment(loader=ChoiceLoader(loaders), autoescape=True)
-    return environment.get_template("certificate.html").render(**values)
+    return environment.get_template(template).render(**values)
 
 
 def write_pdf(html: str, place: Path) -> None:
@@ -168,9 +170,14 @@ def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
 
 
 def report(take: Take, place: Path) -> None:
-    """The PDF of a take's counted finding. Raises BadInput."""
+    """The PDF of a take's counted finding: certificate of a comparison, test report of all else. Raises BadInput."""
     finding = take.finding()
     if finding is None:
         raise BadInput(f"{take.folder}: it has no finding yet: evaluate it first.")
     lab = lab_of(take.folder)
+    if finding.method != "accelerometer-comparison":
+        from .testreport import report_context
+
+        write_pdf(html_of(report_context(take, finding, lab), lab, "report.html"), place)
+        return
     write_pdf(html_of(context(take, finding, lab, accepted_of(take, lab)), lab), place)

@@ -6,6 +6,7 @@ import io
 from typing import Any
 
 from ..lab.findings import Curve, Finding
+from ..methods.base import Axis
 
 INK, MUTED, TEAL, PLUM, CLAY, CORRIDOR, LINE = (
     "#23282D", "#6D726F", "#0D6E6E", "#6B4C7A", "#B3452C", "#D5E3DC", "#D9D2C3",
@@ -31,10 +32,38 @@ def _figure(width: float, height: float) -> tuple[Any, Any]:
     return figure, axes
 
 
-def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.7) -> str:
-    """A curve with its whiskers, over a log frequency axis, inside its corridor."""
+def _log_hertz(axes: Any) -> None:
+    """A logarithmic axis with ticks that a person reads: 1, 2, 5."""
     from matplotlib.ticker import FixedLocator, FuncFormatter, NullFormatter
 
+    axes.set_xscale("log")
+    axes.xaxis.set_major_locator(FixedLocator([m * 10**k for k in range(5) for m in (1, 2, 5)]))
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}" if v < 1000 else f"{v / 1000:g}k"))
+    axes.xaxis.set_minor_formatter(NullFormatter())
+
+
+def _plain_decades(axes: Any) -> None:
+    """A logarithmic y axis in plain numbers: 1, 2, 5 where it spans little, else decades."""
+    from matplotlib.ticker import FixedLocator, FuncFormatter, NullFormatter
+
+    axes.set_yscale("log")
+    low, high = axes.get_ylim()
+    marks = (1, 2, 5) if high / low < 1e3 else (1,)
+    axes.yaxis.set_major_locator(FixedLocator([m * 10.0**k for k in range(-12, 9) for m in marks]))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    axes.yaxis.set_minor_formatter(NullFormatter())
+    axes.set_ylim(low, high)
+
+
+def _svg(figure: Any) -> str:
+    out = io.StringIO()
+    figure.savefig(out, format="svg", transparent=True)
+    text = out.getvalue()
+    return text[text.index("<svg") :]
+
+
+def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.7) -> str:
+    """A curve with its whiskers, over a log frequency axis, inside its corridor."""
     figure, axes = _figure(width, height)
     x = list(curve.x)
     if curve.low is not None and curve.high is not None:
@@ -45,16 +74,35 @@ def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.
         [x[i] for i in ok], [curve.y[i] for i in ok], yerr=[doubts[i] or 0.0 for i in ok], color=TEAL,
         ecolor=TEAL, linewidth=1.2, elinewidth=0.8, capsize=1.6, marker="o", markersize=2.4,
     )  # fmt: skip
-    axes.set_xscale("log")
-    axes.xaxis.set_major_locator(FixedLocator([10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000]))
-    axes.xaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}" if v < 1000 else f"{v / 1000:g}k"))
-    axes.xaxis.set_minor_formatter(NullFormatter())
+    _log_hertz(axes)
     axes.set_xlabel("Hz", color=MUTED, loc="right")
     axes.set_ylabel(y_label, color=MUTED)
-    out = io.StringIO()
-    figure.savefig(out, format="svg", transparent=True)
-    text = out.getvalue()
-    return text[text.index("<svg") :]
+    return _svg(figure)
+
+
+def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2.6) -> str | None:
+    """One of a method's views: its curves on their axes, the first strong, a corridor where one is stated. None when
+    the finding has no such curve."""
+    there = [c for c in finding.curves if c.key in view.curves and any(y is not None for y in c.y)]
+    if not there:
+        return None
+    figure, axes = _figure(width, height)
+    for i, curve in enumerate(there):
+        x = list(curve.x)
+        if curve.low is not None and curve.high is not None:
+            axes.fill_between(x, _numbers(curve.low), _numbers(curve.high), color=CORRIDOR, linewidth=0)
+        colour, wide = ((TEAL, 1.2), (INK, 0.9), (MUTED, 0.7))[min(i, 2)]
+        axes.plot(x, _numbers(curve.y), color=colour, linewidth=wide, label=curve.label, zorder=5 - min(i, 2))
+    if view.x_log:
+        _log_hertz(axes)
+        axes.set_xlim(min(v for v in there[0].x if v > 0), max(there[0].x))
+    if view.y_log:
+        _plain_decades(axes)
+    if len(there) > 1:
+        axes.legend(frameon=False, fontsize=7, ncols=min(len(there), 4), loc="upper right")
+    axes.set_xlabel(view.x_label, color=MUTED, loc="right")
+    axes.set_ylabel(view.y_label, color=MUTED)
+    return _svg(figure)
 
 
 def _numbers(values: Any) -> list[float]:

@@ -1,0 +1,67 @@
+"""A test report of any take that is not a calibration: what was tested, how, against what, and what came of it."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+from ..core.quantities import round_to_doubt
+from ..lab.findings import Finding, Reading
+from ..lab.place import Lab
+from ..lab.takes import Take
+from ..methods import registry
+from .certificate import RULES, VERDICT_WORDS, rig_name, sides
+from .plots import view_svg
+
+MOST = 4
+"""Pictures at most."""
+
+
+def report_context(take: Take, finding: Finding, lab: Lab | None) -> dict[str, Any]:
+    """All that the template `report.html` may use."""
+    plan, method = take.plan(), registry.get(finding.method)
+    events = take.events()
+    begin: dict[str, Any] = next((e for e in events if e["kind"] == "begin"), {})
+    end: dict[str, Any] = next((e for e in reversed(events) if e["kind"] == "end"), {})
+    when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
+    pictures = [(v.title, view_svg(finding, v)) for v in method.views]
+    status = take.status()
+    return {
+        "lab": lab.facts if lab else None,
+        "plan": plan,
+        "method": method.title,
+        "take": take.name,
+        "written": datetime.date.today().isoformat(),
+        "tested": when.strftime("%Y-%m-%d %H:%M") if when else "",
+        "duration": f"{float(end['t']):.0f} s" if "t" in end else "–",
+        "temperature": begin.get("temperature"),
+        "humidity": begin.get("humidity"),
+        "rig_name": rig_name(take),
+        "sensors": [{"role": role, "record": s} for role, s in plan.sensors.items()],
+        "checks": [c for c in begin.get("checks", []) if c.get("by")],
+        "notes_made": [(e["t"], e["text"]) for e in events if e["kind"] == "note"],
+        "cut": take.reason() if status != "done" else None,
+        "readings": [reading_row(r) for r in finding.readings],
+        "verdict": "outside" if status == "cut" else finding.verdict,
+        "verdict_words": "cut before its end" if status == "cut" else VERDICT_WORDS[finding.verdict],
+        "rule": RULES[plan.step.settings.get("decision", "guarded")],
+        "pictures": [(title, picture) for title, picture in pictures if picture is not None][:MOST],
+        "notes": list(finding.notes),
+    }
+
+
+def reading_row(r: Reading) -> dict[str, str]:
+    """A reading with the digits that its doubt leaves; three where none is known."""
+    if r.value is None:
+        value = "–"
+    else:
+        value = round_to_doubt(r.value, r.uncertainty) if r.uncertainty else f"{r.value:.4g}"
+    return {
+        "label": r.label,
+        "value": value.replace("-", "−"),
+        "uncertainty": round_to_doubt(r.uncertainty, r.uncertainty) if r.uncertainty else "",
+        "unit": r.unit,
+        "verdict": r.verdict if r.valid else "open",
+        "reason": r.reason or "",
+        "limits": sides(r.low, r.high, r.unit),
+    }
