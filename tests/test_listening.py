@@ -13,6 +13,7 @@ from typer.testing import CliRunner
 from lucid_anvil.cli import app
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.impact import hits_of, second_peak, stands_still
+from lucid_anvil.core.signal.modes import find_modes
 from lucid_anvil.core.signal.tacho import pulse_times, repaired, rotation_of
 from lucid_anvil.formats import Recording, write
 from lucid_anvil.formats.recording import channel_of
@@ -71,6 +72,13 @@ def test_corrections_and_units_of_the_check() -> None:
     plain = read("microphone-level", {}, microphone=("mV", 1e3 * calibrator()))
     moved = read("microphone-level", {"corrections": {"pressure": "-0.2 dB"}, "level_uncertainty": "0.1 dB"},
                  microphone=("V", calibrator()))  # fmt: skip
+    assert plain.verdict == "none" and {r.key for r in plain.readings} == {
+        "sensitivity",
+        "tone_frequency",
+        "tone_distortion",
+    }
+    missing = read("microphone-level", {"limits": {"change": {"high": "0.2 dB"}}}, microphone=("V", calibrator()))
+    assert missing.verdict == "open" and "nothing to compare" in str(missing.reading("change").reason)
     ratio = moved.reading("sensitivity").value / plain.reading("sensitivity").value
     assert 20 * np.log10(ratio) == pytest.approx(0.2, abs=1e-3)
     doubt = moved.reading("sensitivity").uncertainty / moved.reading("sensitivity").value
@@ -250,3 +258,77 @@ def test_from_the_command_line(tmp_path: Path) -> None:
     made = json.loads(done.stdout)
     order = next(c for c in made["curves"] if c["key"] == "order_1")
     assert order["y_unit"] == "Pa" and np.median([v for v in order["y"] if v]) == pytest.approx(1.0, rel=0.02)
+
+
+@pytest.mark.parametrize(
+    ("name", "settings", "word"),
+    [
+        ("impact-response", {"estimator": "H3"}, "H1 or H2"),
+        ("impact-response", {"pretrigger": "95 %"}, "below 90"),
+        ("impact-response", {"trigger": "-3 N"}, "above zero"),
+        ("impact-response", {"response_decay": "0 s"}, "above zero"),
+        ("impact-response", {"force_sensitivity": "0 mV/N"}, "zero"),
+        ("impact-response", {"blok": 1024}, "did you mean 'block'"),
+        ("impact-response", {"limits": {"hits": {"low": 3}}}, "there is no reading 'hits'"),
+        ("microphone-level", {"frequency": "-5 Hz"}, "above zero"),
+        ("microphone-level", {"previous_sensitivity": "0 mV/Pa"}, "above zero"),
+        ("microphone-level", {"level": "94 Pa"}, "dB"),
+        ("speed-orders", {"slope": "up"}, "rising or falling"),
+        ("speed-orders", {"speed": {"from": 1, "to": 1e6, "step": 0.01}}, "5000 points"),
+        ("speed-orders", {"orders": []}, "orders"),
+        ("speed-orders", {"signal_sensitivity": "0 mV/Pa"}, "sensitivity"),
+    ],
+)
+def test_settings_that_can_not_be(name: str, settings: dict[str, Any], word: str) -> None:
+    t = np.arange(20000) / RATE
+    wave = ("V", np.sin(2 * np.pi * 1000 * t))
+    roles = dict.fromkeys(registry.get(name).roles, wave)
+    if name == "impact-response":
+        roles = {"force": ("N", wave[1]), "response": ("m/s^2", wave[1])}
+    with pytest.raises(BadInput, match=word):
+        read(name, settings, **roles)
+
+
+def test_a_window_on_the_force_does_not_move_the_modes(hits: tuple[np.ndarray, np.ndarray]) -> None:
+    settings = {"block": 16384, "trigger": "10 N", "response_decay": "0.1 s", "force_window": "2 ms"}
+    made = read("impact-response", settings, force=("N", hits[0]), response=("m/s^2", hits[1]))
+    assert made.reading("mode1_frequency").value == pytest.approx(180.0, rel=1e-3)
+    assert made.reading("mode4_damping").value == pytest.approx(1.2, rel=0.03)
+    assert made.detail is not None and len(made.detail["hits"]) == 8
+    short = read(
+        "impact-response", {"block": 2048, "trigger": "10 N"}, force=("N", hits[0]), response=("m/s^2", hits[1])
+    )
+    assert any("has not died out" in n for n in short.notes)
+
+
+def test_modes_say_how_sure_they_are() -> None:
+    rng = np.random.default_rng(9)
+    f = np.arange(1.0, 2000.0, 2.0)
+    clean = accelerance(2j * np.pi * f)
+    spread = []
+    for share in (0.003, 0.03):
+        noisy = clean * (1 + share * (rng.standard_normal(f.size) + 1j * rng.standard_normal(f.size)) / np.sqrt(2))
+        modes = find_modes(f, noisy, np.full(f.size, share))
+        assert [round(m.frequency) for m in modes] == [180, 410, 433, 1250]
+        spread.append([m.damping_error for m in modes])
+        for m, (_, z, _) in zip(modes, MODES, strict=True):
+            assert abs(m.damping - z) < 5 * m.damping_error + 1e-3
+    assert np.all(np.array(spread[1]) > 5 * np.array(spread[0]))
+    assert (
+        find_modes(f, 1e-3 * (rng.standard_normal(f.size) + 1j * rng.standard_normal(f.size)), np.full(f.size, 0.1))
+        == []
+    )
+
+
+def test_the_speed_of_a_wobbling_shaft_is_followed() -> None:
+    t = np.arange(0, 12, 1e-4)
+    speed = 20 + 2 * np.sin(2 * np.pi * 0.5 * t)  # rev/s
+    angle = np.cumsum(speed) * 1e-4
+    times = np.interp(np.arange(1, int(4 * angle[-1])) / 4, angle, t)
+    made = rotation_of(times + 5e-6 * np.random.default_rng(2).standard_normal(times.size), 4.0)
+    inner = np.arange(1.0, 11.0, 0.1)
+    assert made.speed_at(inner) / 60 == pytest.approx(20 + 2 * np.sin(2 * np.pi * 0.5 * inner), rel=0.004)
+    assert made.jitter == pytest.approx(5e-6, rel=0.3)
+    assert made.missing == made.extra == 0
+    with pytest.raises(BadInput, match="no speed can be told"):
+        rotation_of(times[:5], 4.0)

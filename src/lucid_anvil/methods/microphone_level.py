@@ -174,17 +174,8 @@ def reading_of(
         if before is not None:
             value = 20 * math.log10(sensitivity / before)
             made.append(Reading(key, label, value, "dB", doubt, 2.0, valid=valid, reason=why))
-    if settings.previous_sensitivity is None:
-        made.append(
-            Reading(
-                "change",
-                "Change since the last check",
-                None,
-                "dB",
-                valid=False,
-                reason="no previous_sensitivity is given",
-            )
-        )
+    for key in set(settings.limits) & {"change", "change_calibration"} - {r.key for r in made}:
+        made.append(Reading(key, "Change", None, "dB", valid=False, reason="nothing to compare with was given"))
     notes = [f"Level in the coupler {level:.2f} dB; read from {tone.start:.2f} s to {tone.stop:.2f} s."]
     if settings.level_uncertainty is None:
         notes.append(f"No level_uncertainty is given: {ASSUMED} dB (k = 2) is assumed.")
