@@ -64,13 +64,14 @@ class Margins(QWidget):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(0)
+        self.column.addStretch()
         self.kept: list[Margin] = []
 
     def show_rows(self, rows: list[tuple[str, str, float | None, float, str, str]]) -> None:
         while len(self.kept) < len(rows):
             made = Margin()
             self.kept.append(made)
-            self.column.addWidget(made)
+            self.column.insertWidget(len(self.kept) - 1, made)  # before the stretch
         for margin, row in zip(self.kept, rows, strict=False):
             margin.show_it(*row)
         for i, margin in enumerate(self.kept):
