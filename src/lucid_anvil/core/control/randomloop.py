@@ -109,14 +109,18 @@ class RandomLoop:
         # Frames in an exponential average of the wished degrees of freedom, and slower for the plant.
         forget = None if linear else min(1.0, 4.0 / (dof + 2))
         self.framer = Framer(channels + 1, self.frame)
-        self.shown = Averager(channels + 1, rate, self.frame, 0.5, channels, forget)
-        self.slow = Averager(channels + 1, rate, self.frame, 0.5, channels, 0.03)
         self.forget = forget
+        self.shown = self._average(channels + 1, forget)
+        self.slow = self._average(channels + 1, 0.03)
         self.channels = channels
         self.fast_frames = 0
         self.level = 0.0
         """amplitude factor, 0 to 1"""
         self._shape()
+
+    def _average(self, rows: int, forget: float | None) -> Averager:
+        """Of the lines that the drive reaches, auto spectra only."""
+        return Averager(rows, self.rate, self.frame, 0.5, rows - 1, forget, self.known, cross=False)
 
     def _shape(self) -> None:
         """The drive's density at full level from target, plant and correction, where there is any."""
@@ -154,7 +158,7 @@ class RandomLoop:
         """Plant as it is over plant as it was probed, per line, both seen through the same window."""
         control = combined(self.slow.auto[: self.controls], self.combine)
         drive = self.slow.auto[-1]
-        live = self.inside & (drive > 1e-6 * drive.max())
+        live = np.flatnonzero(self.inside[: self.known] & (drive > 1e-6 * drive.max()))
         seen = control[live] / np.maximum(drive[live], 1e-300)
         model = self.expected[live] / np.maximum(self.expected_drive[live], 1e-300)
         # The correction that the expectation already holds cancels in its ratio only where it is flat inside a line.
@@ -167,7 +171,7 @@ class RandomLoop:
     def restart(self) -> None:
         """Begin the shown average anew, at a new level; nothing of the old one is in its first frame."""
         self.framer.clear()
-        self.shown = Averager(self.channels + 1, self.rate, self.frame, 0.5, self.channels, self.forget)
+        self.shown = self._average(self.channels + 1, self.forget)
 
     def state(self) -> RandomState:
         held = self.shown.spectra()

@@ -100,16 +100,18 @@ class Averager:
 
     def __init__(
         self, channels: int, rate: float, frame: int, overlap: float = 0.5, reference: int = 0,
-        forget: float | None = None,
+        forget: float | None = None, count: int | None = None, cross: bool = True,
     ) -> None:  # fmt: skip
-        """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one."""
+        """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one;
+        `count`: lines from zero that are averaged, all when not given; `cross`: whether cross spectra are."""
         self.rate, self.frame, self.reference = rate, frame, reference
         self.framer = Framer(channels, frame, overlap)
         self.hop, self.window = self.framer.hop, self.framer.window
         self.forget = forget
-        count = frame // 2 + 1
-        self.auto = np.zeros((channels, count))
-        self.cross = np.zeros((channels, count), dtype=complex)
+        self.count = frame // 2 + 1 if count is None else count
+        self.crossed = cross
+        self.auto = np.zeros((channels, self.count))
+        self.cross = np.zeros((channels, self.count), dtype=complex)
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
 
@@ -123,12 +125,14 @@ class Averager:
 
     def add(self, y: Complexes) -> None:
         """One frame's transform (channels, lines)."""
+        y = y[:, : self.count]
         self.frames += 1
         weight = 1 / self.frames if self.forget is None else max(self.forget, 1 / self.frames)
         self.auto *= 1 - weight
         self.auto += weight * (y.real**2 + y.imag**2)
-        self.cross *= 1 - weight
-        self.cross += (weight * np.conj(y[self.reference])) * y
+        if self.crossed:
+            self.cross *= 1 - weight
+            self.cross += (weight * np.conj(y[self.reference])) * y
 
     @property
     def dof(self) -> float:
@@ -140,9 +144,8 @@ class Averager:
 
     def spectra(self) -> Spectra:
         cross: Complexes = np.asarray(self.cross * self.scale, dtype=np.complex128)
-        return Spectra(
-            lines(self.frame, self.rate), self.auto * self.scale, cross, self.reference, self.frames, self.dof
-        )  # fmt: skip
+        f = lines(self.frame, self.rate)[: self.count]
+        return Spectra(f, self.auto * self.scale, cross, self.reference, self.frames, self.dof)
 
 
 def averaged(pieces: Iterable[Floats], channels: int, rate: float, frame: int, overlap: float = 0.5,
