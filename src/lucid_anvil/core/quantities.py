@@ -82,6 +82,8 @@ def factor(unit: str, into: str) -> float:
     """
     if plain_unit(unit) == plain_unit(into):
         return 1.0  # without pint, whose import costs a start a quarter of a second
+    if into == "dB":
+        raise BadInput(f"'{unit}' can't be turned into 'dB': give a level in dB.")
     import pint
 
     ureg = registry()
