@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import gc
 import os
 import shutil
 import time
@@ -21,7 +22,22 @@ hypothesis_settings.load_profile("house")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+# Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
+gc.disable()
+
 TODAY = datetime.date.today()
+
+
+@pytest.fixture(autouse=True)
+def tidy(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Windows are closed and garbage is collected when a test with widgets is over."""
+    yield
+    if "qapp" in request.fixturenames or gc.get_count()[0] > 200_000:
+        from PyQt6.QtWidgets import QApplication
+
+        for left in QApplication.topLevelWidgets():
+            left.close()
+        gc.collect()
 
 
 @dataclass

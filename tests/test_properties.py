@@ -21,7 +21,7 @@ from lucid_anvil.core.calibration.uncertainty import Entry, combine, coverage_fa
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.health import flat_tops
 from lucid_anvil.core.signal.sinefit import fit_tone
-from lucid_anvil.desktop.background import Background
+from lucid_anvil.desktop.background import Background, Tidy
 from lucid_anvil.formats import Recording, read, write
 from lucid_anvil.formats.recording import channel_of
 from lucid_anvil.lab.findings import Curve, Finding, Reading, as_json, from_json
@@ -170,7 +170,39 @@ def test_work_aside_is_delivered_in_the_windows_thread(qapp: Any) -> None:
     aside.run("a", lambda: threading.get_ident(), lambda where: got.append((where, threading.get_ident())))
     spin(lambda: got)
     assert got[0][0] != got[0][1] == threading.get_ident()
-    assert gc.isenabled()
+    assert not aside.open
+
+
+def test_garbage_is_looked_for_in_the_windows_thread_only(qapp: Any) -> None:
+    import threading
+
+    where: list[int] = []
+
+    class Ring:
+        def __init__(self) -> None:
+            self.me = self
+
+        def __del__(self) -> None:
+            where.append(threading.get_ident())
+
+    on, limits = gc.isenabled(), gc.get_threshold()
+    tidy = Tidy(every=5)
+    try:
+        gc.set_threshold(50, 1, 1)
+        worker = threading.Thread(target=lambda: [Ring() for _ in range(400)])
+        worker.start()
+        worker.join()
+        assert where == []
+        spin(lambda: len(where) == 400)
+        assert set(where) == {threading.get_ident()}
+        gc.set_threshold(1_000_000, 1, 1)
+        gc.collect()
+        assert tidy.look() is None
+    finally:
+        gc.set_threshold(*limits)
+        tidy.timer.stop()
+        if on:
+            gc.enable()
 
 
 def test_only_the_newest_of_a_kind_is_delivered(qapp: Any) -> None:

@@ -21,10 +21,13 @@ def application() -> Any:
     from PyQt6.QtWidgets import QApplication
 
     from . import theme
+    from .background import Tidy
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Lucid Anvil")
     app.setFont(theme.font(10))
+    if app.findChild(Tidy) is None:
+        Tidy(app)
     return app
 
 

@@ -143,6 +143,7 @@ class Averager:
         return degrees_of_freedom(self.window, self.hop, max(int(alike), 1))
 
     def spectra(self) -> Spectra:
+        """The average as it stands, as densities."""
         cross: Complexes = np.asarray(self.cross * self.scale, dtype=np.complex128)
         f = lines(self.frame, self.rate)[: self.count]
         return Spectra(f, self.auto * self.scale, cross, self.reference, self.frames, self.dof)
