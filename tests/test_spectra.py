@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.control.sweep import Sweep
+from lucid_anvil.core.signal.rounding import rounded
 from lucid_anvil.core.signal.spectra import (
     Averager,
     Framer,
@@ -112,3 +113,13 @@ def test_frames_do_not_depend_on_the_pieces() -> None:
     assert np.max(np.abs(np.array(whole) - np.array(parts))) < 1e-9
     cutter.clear()
     assert list(cutter.feed(x[:, :999])) == [] and len(list(cutter.feed(x[:, 999:1000]))) == 1
+
+
+def test_numbers_for_pictures_are_short_and_right() -> None:
+    rng = np.random.default_rng(3)
+    x = rng.normal(size=400) * 10 ** rng.uniform(-12, 12, 400)
+    for digits in (3, 5):
+        made = rounded([*x, 0.0, np.inf], digits)
+        assert made[:-2] == pytest.approx([float(f"{v:.{digits}g}") for v in x], rel=1e-12)
+        assert made[-2:] == [0.0, np.inf]
+        assert np.mean([len(repr(v)) for v in made]) < 12

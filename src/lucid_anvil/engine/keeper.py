@@ -168,8 +168,8 @@ class Keeper:
                 "bias": [None if np.isnan(b) else float(b) for b in block.bias],
                 "room": [block.temperature, block.humidity, block.supply],
                 "interlock": block.interlock,
-                "trips": [asdict(t) for t in trips],
-                "rooms": [asdict(r) for r in rooms],
+                "trips": [vars(t) for t in trips],
+                "rooms": [vars(r) for r in rooms],
                 "free": self.guards.free,
                 "zero": self.ramp.zero,
             }

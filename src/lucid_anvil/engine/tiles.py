@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Tile
 from .preparing import Prepared
@@ -113,8 +114,8 @@ def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None)
             start = int(rising[-1])
     stride = max(1, span // 240)
     t = np.arange(0, span, stride) / rate
-    made: dict[str, Any] = {"t": [round(float(v), 7) for v in t]}
+    made: dict[str, Any] = {"t": np.round(t, 7).tolist()}
     for role in (first, *others):
         x = samples[role][start : start + span : stride]
-        made[role] = [float(f"{v:.5g}") for v in x - np.mean(samples[role])]
+        made[role] = rounded(x - np.mean(samples[role]), 5)
     return made

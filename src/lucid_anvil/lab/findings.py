@@ -77,7 +77,7 @@ def clean_numbers(value: Any) -> Any:
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, (list, tuple)):
-        if value and type(value[0]) is float and all(type(v) is float and math.isfinite(v) for v in value):
+        if value and set(map(type, value)) == {float} and all(map(math.isfinite, value)):
             return list(value)  # long lists of numbers are what there is most of
         return [clean_numbers(v) for v in value]
     if isinstance(value, Mapping):

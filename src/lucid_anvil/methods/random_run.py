@@ -14,6 +14,7 @@ import numpy as np
 from ..core.control.plant import LoopResponse
 from ..core.control.randomloop import RandomLoop
 from ..core.control.randomprofile import RandomProfile
+from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want
 from .shaker_course import Stretch, items, level_stretches
@@ -175,9 +176,9 @@ class RandomRun(ShakerRun):
             "drive": self.loop.sigma * 10 ** (self.level / 20),
             "lines_in": 100 * float(np.mean((s >= low * by) & (s <= high * by))),
             "spectrum": {
-                "frequency": [float(f"{v:.5g}") for v in f[::stride]],
-                "control": [float(f"{v:.4g}") for v in s[::stride]],
-                "drive": [float(f"{v:.4g}") for v in held.drive[inside][::stride]],
+                "frequency": rounded(f[::stride], 5),
+                "control": rounded(s[::stride], 4),
+                "drive": rounded(held.drive[inside][::stride], 4),
             },
         }  # fmt: skip
         return made
@@ -251,7 +252,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
         return
     run.loop = RandomLoop(
         run.rate, spacing(settings, profile), profile.density, (profile.start, profile.stop), run.plant,
-        len(run.controls), len(run.all_roles), combine=control.combine, clipping=control.clipping,
+        len(run.controls), combine=control.combine, clipping=control.clipping,
         dof=control.degrees_of_freedom, linear=control.averaging == "linear", seed=control.seed,
     )  # fmt: skip
     first = int((start or {}).get("item", 0))

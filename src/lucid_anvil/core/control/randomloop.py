@@ -82,11 +82,11 @@ class RandomState:
 
 
 class RandomLoop:
-    """State of the control. Channels: control points first, then others; the drive is the last row."""
+    """State of the control. Rows of a block: control points first, then any others; the drive is the last."""
 
     def __init__(
         self, rate: float, spacing: float, target: Callable[[Floats], Floats], band: tuple[float, float],
-        plant: LoopResponse, controls: int, channels: int, *, combine: str = "average", clipping: float = 3.5,
+        plant: LoopResponse, controls: int, *, combine: str = "average", clipping: float = 3.5,
         dof: float = 120.0, linear: bool = False, seed: int = 1,
     ) -> None:  # fmt: skip
         """`target` (m/s²)²/Hz over Hz; `spacing` [Hz] of the analysis lines."""
@@ -108,18 +108,18 @@ class RandomLoop:
         """Lines up to which the drive holds anything"""
         # Frames in an exponential average of the wished degrees of freedom, and slower for the plant.
         forget = None if linear else min(1.0, 4.0 / (dof + 2))
-        self.framer = Framer(channels + 1, self.frame)
+        self.framer = Framer(controls + 1, self.frame)
         self.forget = forget
-        self.shown = self._average(channels + 1, forget)
-        self.slow = self._average(channels + 1, 0.03)
-        self.channels = channels
+        self.shown = self._average(forget)
+        self.slow = self._average(0.03)
         self.fast_frames = 0
         self.level = 0.0
         """amplitude factor, 0 to 1"""
         self._shape()
 
-    def _average(self, rows: int, forget: float | None) -> Averager:
-        """Of the lines that the drive reaches, auto spectra only."""
+    def _average(self, forget: float | None) -> Averager:
+        """Of control points and drive, of the lines that the drive reaches, auto spectra only."""
+        rows = self.controls + 1
         return Averager(rows, self.rate, self.frame, 0.5, rows - 1, forget, self.known, cross=False)
 
     def _shape(self) -> None:
@@ -144,7 +144,7 @@ class RandomLoop:
     def observe(self, rows: Floats, learn: bool = True) -> bool:
         """One block (channels + 1, n). True when the averages have a new frame."""
         made = False
-        for y in self.framer.feed(rows):
+        for y in self.framer.feed(np.vstack([rows[: self.controls], rows[-1:]])):
             self.shown.add(y)
             if learn:
                 self.slow.add(y)
@@ -171,7 +171,7 @@ class RandomLoop:
     def restart(self) -> None:
         """Begin the shown average anew, at a new level; nothing of the old one is in its first frame."""
         self.framer.clear()
-        self.shown = self._average(self.channels + 1, self.forget)
+        self.shown = self._average(self.forget)
 
     def state(self) -> RandomState:
         held = self.shown.spectra()
