@@ -31,6 +31,7 @@ from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
 from ..protocol.messages import Board, Room, Trip
 from ..rig.device import Wire, prefer, wire_pair
+from ..rig.model import MEASURED
 from .door import Door
 from .evaluating import evaluate_take
 from .preparing import Prepared, files_kept, plan_as_kept, prepare, rig_as_kept
@@ -42,7 +43,9 @@ from .walkround import Sensed, WalkRound
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
 PICTURES_EVERY = 0.08
-READABLE = ("tone", "multisine", "sine", "random", "history")
+WISHES = ("hold", "go", "level", "skip", "trigger", "overrule")
+"""Orders that are the method's to heed."""
+READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator")
 """Marks that say that there is something to be read."""
 ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
@@ -372,7 +375,7 @@ class Conductor:
                     text = str(order.get("text", "mark"))[:300]
                     self.recorder.event("note", t=self.recorder.seconds, text=text)
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
-                elif name in ("hold", "go", "level", "skip") and self.board.state == "running":
+                elif name in WISHES and self.board.state == "running":
                     self.wishes.append(order)
                     if self.recorder:
                         self.recorder.event("order", t=self.recorder.seconds, **order)
@@ -451,8 +454,9 @@ class Conductor:
         part = self.prepared.rig.channel(role)
         row: dict[str, Any] = {"label": role, "unit": "V", "range": part.range}
         if role in self.prepared.facts.sensitivity:
+            unit = MEASURED[part.kind]
             row["sensitivity"] = self.prepared.facts.sensitivity[role] * 1e3
-            row["sensitivity_unit"] = "mV/(m/s²)"
+            row["sensitivity_unit"] = f"mV/({unit})" if "/" in unit else f"mV/{unit}"
         if part.sensor:
             row["sensor"] = part.sensor
         return row
@@ -564,7 +568,9 @@ def _tell_ledger(take: Take) -> None:
     plan = take.plan()
     ledger = place.ledger()
     for role, sensor in plan.sensors.items():
-        ledger.rests_on(str(take.folder.relative_to(place.folder)), sensor.serial, role, sensor.certificate)
+        ledger.rests_on(
+            str(take.folder.resolve().relative_to(place.folder.resolve())), sensor.serial, role, sensor.certificate
+        )
     ledger.close()
 
 

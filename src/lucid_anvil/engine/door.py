@@ -45,7 +45,20 @@ def build_app(token: str, orders: queue.Queue[dict[str, Any]], board: Callable[[
 
         app.post(f"/{name}", dependencies=guarded)(take)
 
-    for name in ("sign", "begin", "stop", "mark", "hold", "go", "level", "skip", "replan", "close"):
+    for name in (
+        "sign",
+        "begin",
+        "stop",
+        "mark",
+        "hold",
+        "go",
+        "level",
+        "skip",
+        "trigger",
+        "overrule",
+        "replan",
+        "close",
+    ):
         order(name)
 
     @app.websocket("/live")

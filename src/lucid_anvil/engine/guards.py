@@ -15,7 +15,7 @@ from ..core.quantities import parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.device import INTERLOCKS, InputBlock
-from ..rig.model import GuardPart, Rig
+from ..rig.model import MEASURED, GuardPart, Rig
 
 BIAS_WINDOW = (4.0, 19.0)
 """V. Below: short. Above: open. Between: a sensor with its electronics alive (constant-current supply, 24 V)."""
@@ -100,7 +100,7 @@ class Guards:
 
     def __post_init__(self) -> None:
         self.roles = [c.role for c in self.rig.channels]
-        self.supplied = [i for i, c in enumerate(self.rig.channels) if c.supply and c.kind == "acceleration"]
+        self.supplied = [i for i, c in enumerate(self.rig.channels) if c.supply and c.kind in MEASURED]
         first = "reference" if "reference" in self.roles else "control" if "control" in self.roles else self.roles[0]
         self.points: list[str] = [r for r in self.control.get("roles", [first]) if r in self.roles] or [first]
         self.energy: deque[tuple[int, dict[str, tuple[float, float]]]] = deque(maxlen=256)

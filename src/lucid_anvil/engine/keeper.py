@@ -25,7 +25,7 @@ from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
-from ..rig.model import Rig, load_rig
+from ..rig.model import MEASURED, Rig, load_rig
 from .guards import Guards, Seen, scaled
 from .ramp import Ramp
 from .ring import Ring
@@ -39,12 +39,12 @@ DEVICE_START = 45.0
 
 
 def channel_scales(rig: Rig, sensitivities: dict[str, float]) -> list[float]:
-    """From volts to m/s² (by the sensitivities [V per m/s²] of the plan) or to ampere."""
+    """From volts to each channel's unit, by the sensitivities [V per unit] of the plan, or to ampere."""
     made = []
     for part in rig.channels:
         if part.kind == "current":
             made.append(1.0 / part.scale)
-        elif part.kind == "acceleration":
+        elif part.kind in MEASURED:
             made.append(1.0 / sensitivities.get(part.role, 0.01))
         else:
             made.append(1.0)

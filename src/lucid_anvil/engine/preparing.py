@@ -14,7 +14,7 @@ from ..lab.textfiles import check
 from ..methods import registry
 from ..methods.base import CourseItem, Facts, Input, Method
 from ..methods.shaker_settings import ShakerSettings, control_roles, follow_profile
-from ..rig.model import Rig, load_rig
+from ..rig.model import MEASURED, Rig, load_rig
 
 HEADROOM = 0.8
 """Share of each of the shaker's limits that a course may use."""
@@ -59,10 +59,10 @@ def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list
 
 
 def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
-    """V per m/s² by role, from the plan's sensors (for levels and guards; results rest on the settings)."""
+    """V per unit by role, from the plan's sensors (for levels and guards; results rest on the settings)."""
     made = {}
     for part in rig.channels:
-        if part.kind != "acceleration":
+        if part.kind not in MEASURED:
             continue
         sensor = plan.sensors.get(part.role)
         value = sensor.sensitivity if sensor and sensor.sensitivity else 10.0
@@ -78,6 +78,11 @@ def settings_for(plan: Plan, rig: Rig, where: str) -> Any:
     given = dict(plan.step.settings)
     if issubclass(method.Settings, ShakerSettings):
         return _shaker_settings(method, given, plan, rig, where)
+    fill = getattr(method, "fill", None)
+    if fill is not None:
+        known = sensitivities(plan, rig)
+        ranges = {c.role: c.range for c in rig.channels}
+        return check(method.Settings, fill(given, known, ranges), f"{where}, settings")
     if rig.budget and "budget" not in given:
         given["budget"] = [b.model_dump(exclude_none=True) for b in rig.budget]
     if rig.capability is not None and "capability" not in given:
@@ -111,12 +116,12 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
     known = sensitivities(plan, rig)
     inputs = []
     for c in rig.channels:
-        if c.kind == "acceleration":
-            inputs.append(Input(c.role, c.kind, 1 / known[c.role], "m/s²", c.axis == "axial", c.range))
+        if c.kind in MEASURED:
+            inputs.append(Input(c.role, c.kind, 1 / known[c.role], MEASURED[c.kind], c.axis == "axial", c.range))
         elif c.kind == "current":
             inputs.append(Input(c.role, c.kind, 1 / c.scale, "A"))
         else:
-            inputs.append(Input(c.role, c.kind, 1.0, "V"))
+            inputs.append(Input(c.role, c.kind, 1.0, "V", range=c.range))
     lines, plant = rig.capability_lines(), rig.plant()
     limits = {
         "stroke": lines.stroke, "velocity": lines.velocity, "force": lines.force, "current": lines.current,
@@ -127,7 +132,7 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
     h = np.abs(plant.response(f))
     model = tuple((float(a), float(h[0, i]), float(h[1, i]), float(h[3, i])) for i, a in enumerate(f))
     end = rig.front_end
-    return Facts(end.rate, end.block, end.source_range, known, tuple(inputs), limits, model)
+    return Facts(end.rate, end.block, end.source_range, known, tuple(inputs), limits, model, tuple(sorted(end.ranges)))
 
 
 def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:
@@ -156,7 +161,7 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
 def plan_as_kept(prepared: Prepared) -> dict[str, Any]:
     """The plan as plain data with its settings completed, for the take's plan.yaml."""
     held = prepared.plan.model_dump(by_alias=True, exclude_none=True)
-    settings = prepared.settings.model_dump(exclude_none=True, exclude_defaults=True)
+    settings = prepared.settings.model_dump(by_alias=True, exclude_none=True, exclude_defaults=True)
     for name in files_kept(prepared):
         settings["profile"] = {**settings["profile"], "file": name}
     held["steps"] = [{"method": prepared.method.name, "settings": plain(settings)}]

@@ -46,6 +46,8 @@ def chain(
 ) -> list[Tile]:
     """Source to inputs. `samples` in volts by role, `drive` volts as played."""
     rig = prepared.rig
+    if rig.standin.scene is not None or not any(c.kind == "acceleration" and c.axis == "axial" for c in rig.channels):
+        return listening_chain(prepared, samples, live)
     used = {r.key: r for r in rooms}
     frequency = live.get("frequency")
     peak = float(np.max(np.abs(drive)))
@@ -93,6 +95,49 @@ def chain(
         Tile(
             "inputs", "Inputs", f"{rig.front_end.bits} bit · {rig.front_end.rate / 1e3:.1f} kS/s",
             f"{min(room, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
+        )
+    )  # fmt: skip
+    return made
+
+
+def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
+    """What a sensor shows, and what of it: `x` in volts, `scale` V per unit."""
+    if kind == "tach":
+        return _number(float(np.ptp(x)), "V"), "swing"
+    if kind == "pressure":
+        level = 20 * np.log10(max(float(np.std(x)) / scale, 1e-9) / 20e-6)
+        return f"{level:.1f} dB", "re 20 µPa"
+    unit = {"force": "N", "acceleration": "m/s²"}.get(kind, "V")
+    peak = float(np.max(np.abs(x - np.median(x)))) / scale
+    return (f"{peak:.3g} {unit}" if peak < 1e4 else f"{peak / 1e3:.3g} k{unit}"), "peak"
+
+
+def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Mapping[str, Any]) -> list[Tile]:
+    """Of a bench that only listens: each sensor with its range, and the inputs."""
+    rig, made = prepared.rig, []
+    ranges = {c.role: c.range for c in rig.channels} | dict(live.get("ranges", {}))
+    worst = 0.0
+    for c in rig.channels:
+        text, due = _sensor_detail(prepared, c.role)
+        x = samples[c.role]
+        used = float(np.max(np.abs(x))) / ranges[c.role]
+        worst = max(worst, used)
+        value, what = _sensor_value(c.kind, x, prepared.facts.sensitivity.get(c.role, 1.0))
+        if c.kind == "tach":
+            rpm = live.get("rpm")
+            text = f"{rpm:.0f} rpm" if rpm else "no speed"
+        lamp = live.get("lamps", {}).get(c.role, {})
+        if lamp and lamp["state"] != "well":
+            what = lamp["text"]
+        note = f"{what} · {ranges[c.role]:g} V" if not lamp or lamp["state"] == "well" else what
+        alarm = used >= 1 or lamp.get("state") == "over"
+        used = max(used, float(lamp.get("share", 0.0))) if lamp else used
+        made.append(Tile(c.role, c.role.capitalize(), text, value, note, used, 1.0, "measure", alarm))
+    headroom = -20 * np.log10(max(worst, 1e-6))
+    made.append(
+        Tile(
+            "inputs", "Inputs", f"{rig.front_end.bits} bit · {rig.front_end.rate / 1e3:.1f} kS/s",
+            f"{min(headroom, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
         )
     )  # fmt: skip
     return made

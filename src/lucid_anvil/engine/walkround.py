@@ -13,6 +13,7 @@ from ..lab.identity import judged
 from ..lab.plans import Check
 from ..protocol.messages import CheckState
 from ..rig.device import INTERLOCKS
+from ..rig.model import MEASURED
 from .guards import BIAS_WINDOW
 from .preparing import Prepared
 
@@ -59,7 +60,7 @@ class WalkRound:
         if stated is not None:
             self.levels = stated(prepared.settings)
         else:
-            self.levels = (min(levels), max(levels)) if levels else (prepared.settings.level,) * 2
+            self.levels = (min(levels), max(levels)) if levels else (getattr(prepared.settings, "level", 0.0),) * 2
         self.watched = [r for r in ("reference", "unit") if r in prepared.facts.sensitivity]
         self.watched = self.watched or prepared.control().get("roles", [])
         """Smallest and largest planned level [m/s² peak]."""
@@ -100,7 +101,7 @@ class WalkRound:
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
         low, high = BIAS_WINDOW
-        roles = [c.role for c in self.prepared.rig.channels if c.supply and c.kind == "acceleration"]
+        roles = [c.role for c in self.prepared.rig.channels if c.supply and c.kind in MEASURED]
         if not seen.bias:
             return False, "waiting for the front end"
         for role in roles:

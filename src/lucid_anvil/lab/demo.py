@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.quantities import preferred_frequencies
+from ..core.quantities import parse, preferred_frequencies
 from ..core.sensor import SensorModel
 from .demo_jobs import make_jobs
 from .ledger import Calibration, Sensor
@@ -29,6 +29,7 @@ SENSORS = [
     ("GF-01", "force sensor", "Halvard & Roe", "F 5k", 2.2, "mV/N", "working", 12, None, None, 0.35, 77),
     ("GP-08", "pressure sensor", "Selkirk Bay", "P 60", 10.0, "mV/bar", "working", 12, None, None, 0.6, -31),
     ("GL-02", "load cell", "Selkirk Bay", "L 100k", 2.0, "mV/V", "working", 24, None, None, 0.03, 333),
+    ("GH-01", "force hammer", "Selkirk Bay", "H 500", 2.25, "mV/N", "working", 12, None, None, -0.2, 118),
 ]  # fmt: skip
 
 
@@ -47,7 +48,8 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
     """A fresh demo lab in a folder that is empty or not there."""
     folder.mkdir(parents=True, exist_ok=True)
     source = files("lucid_anvil") / "data" / "demo"
-    for name in ("lab.yaml", "rigs/comparison.rig.yaml", "rigs/charge.rig.yaml", "rigs/shaker.rig.yaml"):
+    rigs = ("comparison", "charge", "shaker", "hammer", "pump", "microphone")
+    for name in ("lab.yaml", *(f"rigs/{r}.rig.yaml" for r in rigs)):
         place = folder / name
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
@@ -75,7 +77,7 @@ def fill_ledger(lab: Lab, today: datetime.date) -> None:
         own = truth.get(serial)
         now = nominal * (1 + rng.uniform(-0.012, 0.012))
         if own is not None:
-            now = own.model().sensitivity * (1e3 if own.output == "voltage" else 1e12)
+            now = parse(own.sensitivity, unit.replace("²", "^2"), serial)
         for i in range(count):
             date = add_months(last, -months * (count - 1 - i))
             years = (today - date).days / 365.25

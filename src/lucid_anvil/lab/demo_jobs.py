@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ..core.signal.sinefit import Floats
+from .listening_planning import check_settings, listening_plan, write_listening_plan
 from .place import Lab
 from .shaker_planning import shaker_plan, write_shaker_plan
 
@@ -76,6 +78,31 @@ def make_jobs(lab: Lab) -> None:
     folder = base / "record"
     write_shaker_plan(folder, "record", record, RECORD)
     _write_csv(folder / "deck.csv", deck_record(), 2560.0)
+    _listening_jobs(lab)
+
+
+def _listening_jobs(lab: Lab) -> None:
+    """Microphone check, hammer on the mooring plate, and the bilge pump's run-down."""
+    job, rigs = lab.jobs / (lab.facts.job or "bench"), lab.folder / "rigs"
+    allowed = {"change": {"low": "-0.5 dB", "high": "0.5 dB"}}
+    check = listening_plan(
+        lab, "Microphone GM-03, check before the run", "Bilge pump", "microphone-level",
+        {
+            "level": "93.97 dB", "frequency": "1 kHz", "level_uncertainty": "0.12 dB", "distortion_allowed": "3 %",
+            "corrections": {"pressure": "0.02 dB"}, "limits": allowed, **check_settings(lab, "GM-03"),
+        }, rigs / "microphone.rig.yaml",
+    )  # fmt: skip
+    write_listening_plan(job / "bilge-pump" / "check", "check", check)
+    speed: dict[str, Any] = {
+        "pulses_per_rev": 1, "orders": [0.5, 1, 2, 5, 10], "run": "down", "weighting": "A",
+        "speed": {"from": "650 rpm", "to": "2950 rpm", "step": "50 rpm"}, "mains": "50 Hz", "duration": "40 s",
+    }  # fmt: skip
+    down = listening_plan(lab, "Run-down 3000–600 rpm", "Bilge pump", "speed-orders", speed, rigs / "pump.rig.yaml")
+    write_listening_plan(job / "bilge-pump" / "run-down", "run-down", down)
+    hits = {"block": 16384, "hits": 5, "trial_hits": 3}
+    plate = listening_plan(lab, "Plate, corner to centre", "Mooring plate", "impact-response", hits,
+                           rigs / "hammer.rig.yaml")  # fmt: skip
+    write_listening_plan(job / "mooring-plate" / "impact", "impact", plate)
 
 
 def _write_csv(place: Path, x: Floats, rate: float) -> None:

@@ -55,7 +55,8 @@ class Got:
     result: Any = None
     """Result of the last `Want.compute`, once, when it is there."""
     orders: tuple[Mapping[str, Any], ...] = ()
-    """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`."""
+    """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`; of one that
+    listens `trigger` with `level`, `overrule` with `number` and `note`."""
 
 
 @dataclass(frozen=True)
@@ -81,12 +82,14 @@ class Facts:
     source_range: float
     """V"""
     sensitivity: Mapping[str, float]
-    """V per m/s² by role, for setting levels only."""
+    """V per unit by role, for setting levels only."""
     inputs: tuple[Input, ...] = ()
     limits: Mapping[str, float] = field(default_factory=dict)
     """Of shaker and amplifier: stroke, velocity, force, current, voltage, acceleration, moving_mass [SI]."""
     model: tuple[tuple[float, float, float, float], ...] = ()
     """Rows of (Hz, m/s², A, V at the coil), each per volt at the source, as the rig file gives them."""
+    ranges: tuple[float, ...] = ()
+    """V, input ranges that can be chosen, rising"""
 
 
 Performance = Generator[Want, Got, None]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -35,9 +36,18 @@ def in_unit(channel: Channel, sensitivity: object, unit: str, role: str) -> Chan
     return channel.in_unit(unit)
 
 
-def evaluate(record: Mapping[str, Channel], settings: ImpactSettings) -> Finding:
-    """The finding. Raises BadInput where channels, block and settings do not go together."""
+def evaluate(
+    record: Mapping[str, Channel], settings: ImpactSettings, marks: Sequence[Mapping[str, Any]] = ()
+) -> Finding:
+    """The finding. Of a take the trial hits before its ranges stood are left out, its trigger and what a person
+    overruled are taken on. Raises BadInput where channels, block and settings do not go together."""
     held = record_of(record, settings)
+    ranged = [m for m in marks if m["kind"] == "ranged"]
+    begin = float(ranged[-1]["t"]) if ranged else 0.0
+    if ranged:
+        settings = settings.model_copy(update={"input_range": dict(ranged[-1]["ranges"])})
+    triggers = [m for m in marks if m["kind"] == "trigger"]
+    taken = [float(m["t"]) for m in marks if m["kind"] == "overrule"]
     ranges = _ranges(held, settings)
     force = in_unit(held["force"], settings.force_sensitivity, "N", "force")
     response = in_unit(held["response"], settings.response_sensitivity, "m/s^2", "response")
@@ -49,18 +59,24 @@ def evaluate(record: Mapping[str, Channel], settings: ImpactSettings) -> Finding
             f"block: {settings.block} samples are more than the record has ({force.length}): make it smaller."
         )
     f, r = force.samples(), response.samples()
-    n = min(f.size, r.size)
-    f, r = f[:n], r[:n]
+    n, first = min(f.size, r.size), int(begin * rate)
+    f, r = f[first:n], r[first:n]
+    if f.size < settings.block:
+        raise BadInput("the record ends before the first whole block after its ranges were set: hit again.")
     f = f - np.median(f)
     sign = -1.0 if -f.min() > 2 * f.max() else 1.0
     before = int(settings.block * settings.pretrigger / 100)
     level = settings.trigger if settings.trigger is not None else 0.1 * float(np.max(np.abs(f)))
+    if triggers:
+        level = float(triggers[-1]["level"])
     found = hits_of(sign * f, r, level, settings.block, before, ranges)
     found = [
-        Hit(h.start, h.trigger, h.peak) if i in settings.overrule and h.start >= 0 else h
+        Hit(h.start, h.trigger, h.peak)
+        if h.start >= 0 and (i in settings.overrule or any(abs(begin + h.trigger / rate - t) < 0.01 for t in taken))
+        else h
         for i, h in enumerate(found, 1)
     ]
-    return _finding(f, r, rate, found, before, settings)
+    return _finding(f, r, rate, found, before, settings, begin)
 
 
 def _ranges(held: Mapping[str, Channel], settings: ImpactSettings) -> tuple[float | None, float | None]:
@@ -95,9 +111,11 @@ def _used(found: list[Hit], wanted: int | None) -> tuple[list[Hit], list[tuple[i
     return good, aside
 
 
-def _finding(f: Floats, r: Floats, rate: float, found: list[Hit], before: int, settings: ImpactSettings) -> Finding:
+def _finding(
+    f: Floats, r: Floats, rate: float, found: list[Hit], before: int, settings: ImpactSettings, begin: float
+) -> Finding:
     good, aside = _used(found, settings.hits)
-    notes = [f"Hit {number} at {h.trigger / rate:.2f} s put aside: {h.fault}." for number, h in aside]
+    notes = [f"Hit {number} at {begin + h.trigger / rate:.2f} s put aside: {h.fault}." for number, h in aside]
     enough = settings.hits is None or len(good) >= settings.hits
     short = None if enough else f"{len(good)} good hits of {settings.hits} wanted"
     counts = [
@@ -129,7 +147,7 @@ def _finding(f: Floats, r: Floats, rate: float, found: list[Hit], before: int, s
     limits = Limits(settings.limits, units, settings.decision)
     return Finding(
         "impact-response", tuple(limits.judge(x) for x in readings), tuple(_curves(made, free)), notes=tuple(notes),
-        detail={"hits": [{"t": h.trigger / rate, "peak": h.peak, "fault": h.fault} for h in found]},
+        detail={"hits": [{"t": begin + h.trigger / rate, "peak": h.peak, "fault": h.fault} for h in found]},
     )  # fmt: skip
 
 

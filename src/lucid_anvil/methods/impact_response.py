@@ -35,6 +35,8 @@ class ImpactSettings(MethodSettings):
     """s, time constant of an exponential window on both channels from the trigger"""
     force_window: Annotated[float, quantity("s")] | None = None
     """s after the trigger at which the force is faded out; not done when not given"""
+    trial_hits: int = Field(default=0, ge=0, le=20)
+    """hits from which the input ranges are chosen before any is counted; none: the ranges stay as they are"""
     overrule: list[int] = Field(default_factory=list)
     """numbers of hits, from 1, that a person takes for good in spite of what was found"""
 
@@ -91,17 +93,28 @@ class ImpactResponse:
     ) -> Finding:
         from .impact_reading import evaluate
 
-        return evaluate(record, settings)
+        return evaluate(record, settings, marks)
 
     def course(self, settings: ImpactSettings) -> list[CourseItem]:
         """Nothing is driven: a person hits."""
         wanted = settings.hits or 5
-        return [CourseItem(f"{wanted} good hits", 6.0 * wanted)]
+        items = [CourseItem(f"{wanted} good hits", 6.0 * wanted)]
+        if settings.trial_hits:
+            items.insert(0, CourseItem(f"{settings.trial_hits} trial hits", 5.0 * settings.trial_hits))
+        return items
 
     def perform(self, settings: ImpactSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
-        from .listening import listen
+        from .impact_run import perform
 
-        return listen(facts, self.course(settings)[0].duration, "hits")
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], known: Mapping[str, float], ranges: Mapping[str, float]) -> dict[str, Any]:
+        """Settings that the bench knows: sensitivities [V per unit] and ranges [V] by role."""
+        made = dict(given)
+        made.setdefault("force_sensitivity", f"{1e3 * known['force']!r} mV/N")
+        made.setdefault("response_sensitivity", f"{1e3 * known['response']!r} mV/(m/s^2)")
+        made.setdefault("input_range", {r: ranges[r] for r in self.roles})
+        return made
 
 
 METHOD = ImpactResponse()

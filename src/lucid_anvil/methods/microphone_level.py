@@ -95,6 +95,9 @@ class MicrophoneLevel:
             limit *= factor(channel.unit, "V")
         channel = channel.in_unit("V")
         x = channel.samples()
+        for mark in marks:
+            if mark["kind"] == "calibrator" and "stop" in mark:
+                x = x[int(mark["start"] * channel.rate) : int(mark["stop"] * channel.rate)]
         tone = read_tone(x, channel.rate, settings.frequency, settings.steadiness) if x.size > 64 else None
         if tone is None:
             why = f"there is no tone within 10 % of {settings.frequency:g} Hz"
@@ -111,9 +114,15 @@ class MicrophoneLevel:
     def perform(
         self, settings: MicrophoneSettings, facts: Facts, start: Mapping[str, Any] | None = None
     ) -> Performance:
-        from .listening import listen
+        from .microphone_run import perform
 
-        return listen(facts, self.course(settings)[0].duration, "calibrator")
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], known: Mapping[str, float], ranges: Mapping[str, float]) -> dict[str, Any]:
+        """Settings that the bench knows: the input's range [V]."""
+        made = dict(given)
+        made.setdefault("input_range", {"microphone": ranges["microphone"]})
+        return made
 
 
 METHOD = MicrophoneLevel()

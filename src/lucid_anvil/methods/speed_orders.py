@@ -42,6 +42,10 @@ class SpeedSettings(MethodSettings):
     orders: list[float] = Field(default_factory=lambda: [1.0, 2.0], min_length=1, max_length=40)
     speed: SpeedRange | None = None
     """the whole range in fifty steps when not given"""
+    run: str = "down"
+    """which way the speed goes while it is recorded: up, down or steady"""
+    duration: Annotated[float, quantity("s")] = 60.0
+    """s of a steady run, and the most that a run-up or run-down may take"""
     weighting: str = "Z"
     revolutions: float = Field(default=8.0, ge=4, le=64)
     """length of the window over angle"""
@@ -51,6 +55,13 @@ class SpeedSettings(MethodSettings):
     def _slope(cls, value: str) -> str:
         if value not in ("rising", "falling"):
             raise ValueError(f"'{value}' is not known; use rising or falling.")
+        return value
+
+    @field_validator("run")
+    @classmethod
+    def _run(cls, value: str) -> str:
+        if value not in ("up", "down", "steady"):
+            raise ValueError(f"'{value}' is not known; use up, down or steady.")
         return value
 
     @field_validator("weighting")
@@ -112,16 +123,23 @@ class SpeedOrders:
     ) -> Finding:
         from .speed_reading import evaluate
 
-        return evaluate(record, settings)
+        return evaluate(record, settings, marks)
 
     def course(self, settings: SpeedSettings) -> list[CourseItem]:
         """Nothing is driven: the machine turns by itself."""
-        return [CourseItem("Run-up or run-down", 30.0)]
+        words = {"up": "Run-up", "down": "Run-down", "steady": "Steady"}
+        return [CourseItem(words[settings.run], settings.duration)]
 
     def perform(self, settings: SpeedSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
-        from .listening import listen
+        from .speed_run import perform
 
-        return listen(facts, self.course(settings)[0].duration, "rotation")
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], known: Mapping[str, float], ranges: Mapping[str, float]) -> dict[str, Any]:
+        """Settings that the bench knows: the microphone's sensitivity [V/Pa]."""
+        made = dict(given)
+        made.setdefault("signal_sensitivity", f"{1e3 * known['signal']!r} mV/Pa")
+        return made
 
 
 METHOD = SpeedOrders()

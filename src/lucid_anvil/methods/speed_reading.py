@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -41,21 +41,31 @@ def signal_in(channel: Channel, settings: SpeedSettings) -> Channel:
     return channel.in_unit("V").in_unit(unit, 1 / value)
 
 
-def evaluate(record: Mapping[str, Channel], settings: SpeedSettings) -> Finding:
-    """The finding. A tach that tells no speed makes invalid readings; contradictions raise BadInput."""
+def evaluate(
+    record: Mapping[str, Channel], settings: SpeedSettings, marks: Sequence[Mapping[str, Any]] = ()
+) -> Finding:
+    """The finding. Of a take the stretch that was marked as the run is read, its tach level taken on. A tach that tells
+    no speed makes invalid readings; contradictions raise BadInput."""
     held = record_of(record, settings)
     limits = Limits(settings.limits, UNITS, settings.decision)
     signal, tach = signal_in(held["signal"], settings), held["tach"]
     level = None
     if settings.trigger_level is not None:
         level = parse(settings.trigger_level, tach.unit or "", "trigger_level")
-    times = pulse_times(tach.samples(), tach.rate, level, settings.slope == "rising")
+    triggers = [m for m in marks if m["kind"] == "trigger"]
+    if triggers:
+        level = float(triggers[-1]["level"])
+    runs = [m for m in marks if m["kind"] == "rotation"]
+    pulses, x = tach.samples(), signal.samples()
+    if runs:
+        a, b = (float(runs[-1][k]) for k in ("start", "stop"))
+        pulses, x = pulses[int(a * tach.rate) : int(b * tach.rate)], x[int(a * signal.rate) : int(b * signal.rate)]
+    times = pulse_times(pulses, tach.rate, level, settings.slope == "rising")
     try:
         rotation = rotation_of(times, settings.pulses_per_rev)
     except BadInput as problem:
         none = [Reading(k, k, None, u, valid=False, reason=str(problem)) for k, u in UNITS.items()]
         return Finding("speed-orders", tuple(limits.judge(r) for r in none), notes=(str(problem),))
-    x = signal.samples()
     rpm = 60 / rotation.per_angle
     readings = [
         Reading("speed_min", "Lowest speed", float(rpm.min()), "rpm"),

@@ -6,17 +6,20 @@ import datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
 from ..lab.plans import GuardPart
 from ..lab.textfiles import Flag, Model, check, load_yaml, quantity
+from .scenes import Scene
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
 Seconds = Annotated[float, quantity("s")]
 Percent = Annotated[float, quantity("%")]
+MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa"}
+"""Kinds of channels that have a sensor, and the unit of what it measures."""
 
 
 class FrontEnd(Model):
@@ -28,6 +31,8 @@ class FrontEnd(Model):
     block: int = Field(default=2048, ge=64, le=8192)
     latency: Seconds = 0.001
     bits: int = Field(default=24, ge=8, le=32)
+    ranges: list[Volt] = Field(default_factory=lambda: [0.1, 0.3, 1.0, 3.0, 10.0])
+    """Input ranges that can be chosen"""
     source_range: Volt = 5.0
     watchdog: Seconds = 0.1
     patience: Seconds = 0.25
@@ -118,12 +123,27 @@ class SensorPart(Model):
     resonance: Hz = 42000.0
     quality: float = Field(default=25.0, gt=0.5)
     low_corner: Hz = 0.3
-    noise: Annotated[float, quantity("m/s^2")] = 0.002
-    """rms over the whole band."""
+    noise: float = 0.002
+    """rms over the whole band, in the unit of what it measures."""
     transverse: Percent = 1.5
     bias: Volt = 11.0
     temperature_coefficient: Annotated[float, quantity("%/K")] = 0.02
     datasheet: SheetPart | None = None
+
+    @field_validator("noise", mode="before")
+    @classmethod
+    def _in_its_unit(cls, value: Any) -> float:
+        from ..core.quantities import parse, same_kind, split
+
+        _, unit = split(str(value))
+        found = next((u for u in MEASURED.values() if same_kind(unit or u, u)), "m/s²")
+        return parse(value, found.replace("²", "^2"), "noise")
+
+    def per_unit(self, kind: str) -> float:
+        """V per unit of what a sensor of that channel kind measures."""
+        from ..core.quantities import parse
+
+        return parse(self.sensitivity, f"V/({MEASURED[kind]})".replace("²", "^2"), "sensitivity")
 
     def model(self) -> SensorModel:
         from ..core.quantities import parse
@@ -140,7 +160,7 @@ class ChannelPart(Model):
 
     role: str
     input: int = Field(ge=1)
-    kind: Literal["acceleration", "current", "voltage"] = "acceleration"
+    kind: Literal["acceleration", "force", "pressure", "current", "voltage", "tach"] = "acceleration"
     range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor, in the ledger and among the stand-ins."""
@@ -154,7 +174,7 @@ class ChannelPart(Model):
 
     @model_validator(mode="after")
     def _whole(self) -> ChannelPart:
-        if self.kind == "acceleration" and self.sensor is None:
+        if self.kind in MEASURED and self.sensor is None:
             raise ValueError(f"the channel '{self.role}' needs the serial number of its sensor.")
         return self
 
@@ -213,6 +233,8 @@ class StandIn(Model):
     seed: int = 1
     sensors: dict[str, SensorPart] = Field(default_factory=dict)
     article: Article = Field(default_factory=Article)
+    scene: Scene | None = None
+    """What is heard on a bench that only listens"""
     faults: list[Fault] = Field(default_factory=list)
     physics: Flag = True
     """Off: inputs are the source times a factor, to measure how fast everything else is."""

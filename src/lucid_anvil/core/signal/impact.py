@@ -95,7 +95,7 @@ def hits_of(
             found.append(Hit(start, at, float(force[max(start, 0) : start + block].max()), f"block reaches {where}"))
             continue
         f, r = force[start : start + block], response[start : start + block]
-        found.append(Hit(start, at, float(f.max()), _fault(f, r, before, quiet, ranges)))
+        found.append(Hit(start, at, float(f.max()), fault_of(f, r, before, quiet, ranges)))
     usual = [h.peak for h in found if h.fault is None]
     if len(usual) < 3:
         return found
@@ -117,7 +117,9 @@ def _noise(x: Floats) -> float:
     return float(np.mean(level[: max(count // 10, 1)]))
 
 
-def _fault(f: Floats, r: Floats, before: int, quiet: float, ranges: tuple[float | None, float | None]) -> str | None:
+def fault_of(f: Floats, r: Floats, before: int, quiet: float, ranges: tuple[float | None, float | None]) -> str | None:
+    """Why a hit is put aside, None for a good one. `f` and `r` (block,) force and response with `before` samples ahead
+    of the trigger, `quiet` rms of the response at rest, `ranges` where the inputs overload (None: flat tops count)."""
     for name, x, limit in (("force", f, ranges[0]), ("response", r, ranges[1])):
         over = stands_still(x) if limit is None else bool(np.max(np.abs(x)) >= limit * (1 - 1e-6))
         if over:

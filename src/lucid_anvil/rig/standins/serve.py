@@ -19,6 +19,7 @@ from ...core.signal.sinefit import Floats
 from ..device import Wire, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .bench import StandInBench
+from .listening import ListeningBench
 
 GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
@@ -28,7 +29,7 @@ class Server:
     """Plays what comes; ramps to zero when nothing does."""
 
     def __init__(self, rig: Rig, wire: Wire, pace: str, log: Path | None) -> None:
-        self.bench = StandInBench(rig)
+        self.bench = ListeningBench(rig) if rig.standin.scene else StandInBench(rig)
         self.rig, self.wire, self.pace, self.log = rig, wire, pace, log
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]

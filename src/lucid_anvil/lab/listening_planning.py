@@ -1,0 +1,63 @@
+"""Making plans that only listen: microphone check, impact response, orders over speed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from .place import Lab
+from .plans import put_plan
+from .shaker_planning import sensors_of
+
+SENSED = [
+    {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
+    {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
+    {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
+]
+WALK_ROUNDS = {
+    "microphone-level": [
+        {"key": "calibrator", "text": "Calibrator in date, battery good"},
+        {"key": "seated", "text": "Calibrator seated, pressed home"},
+    ],
+    "impact-response": [
+        {"key": "tip", "text": "Tip of the hammer as planned"},
+        {"key": "mounted", "text": "Sensor screwed on, cable tied down"},
+        {"key": "free", "text": "Plate hangs free"},
+    ],
+    "speed-orders": [
+        {"key": "shield", "text": "Guard over the shaft, nobody near it"},
+        {"key": "tach", "text": "Tach faces its mark"},
+        {"key": "place", "text": "Microphone one metre off, on its stand"},
+    ],
+}
+
+
+def listening_plan(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
+                   ) -> dict[str, Any]:  # fmt: skip
+    """A plan as data, with the ledger's sensors on the rig's channels."""
+    facts = lab.facts
+    return {
+        "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
+        "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
+        "sensors": sensors_of(lab, rig_file), "walk_round": WALK_ROUNDS[method] + SENSED,
+        "steps": [{"method": method, "settings": settings}],
+    }  # fmt: skip
+
+
+def write_listening_plan(folder: Path, name: str, plan: dict[str, Any]) -> Path:
+    folder.mkdir(parents=True, exist_ok=True)
+    return put_plan(folder / f"{name}.plan.yaml", plan)
+
+
+def check_settings(lab: Lab, serial: str) -> dict[str, Any]:
+    """What a microphone check compares with: the last entry of the ledger, and the last calibration among them."""
+    ledger = lab.ledger()
+    history = ledger.entry(serial).history
+    ledger.close()
+    made: dict[str, Any] = {}
+    if history:
+        made["previous_sensitivity"] = f"{history[-1].sensitivity!r} mV/Pa"
+    calibrated = [c for c in history if not c.as_state.startswith("check")]
+    if calibrated:
+        made["calibrated_sensitivity"] = f"{calibrated[-1].sensitivity!r} mV/Pa"
+    return made

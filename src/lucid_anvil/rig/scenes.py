@@ -1,0 +1,94 @@
+"""What happens before the sensors of a bench that only listens: a person hits a plate, a pump runs down, a calibrator
+sounds. Parameters of the stand-ins, as the rig file gives them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from ..lab.textfiles import Flag, Model, quantity
+
+Hz = Annotated[float, quantity("Hz")]
+Seconds = Annotated[float, quantity("s")]
+Percent = Annotated[float, quantity("%")]
+
+
+class PlateMode(Model):
+    """One mode of the plate, between the point that is hit and the one that is listened at."""
+
+    frequency: Hz
+    damping: Percent = 0.8
+    mass: Annotated[float, quantity("kg")] = 2.0
+    """modal mass for these two points; negative where they move against one another"""
+
+
+class PlateScene(Model):
+    """A hanging plate, and a hand with a force hammer."""
+
+    kind: Literal["plate"]
+    modes: list[PlateMode] = Field(min_length=1, max_length=8)
+    peak: Annotated[float, quantity("N")] = 60.0
+    tip: Seconds = 3e-4
+    """contact time"""
+    every: Seconds = 4.0
+    clumsy: Percent = 30.0
+    """of the hits are double, weak, far too hard, or glance off"""
+
+
+class OrderPart(Model):
+    """One order of a rotating machine's sound."""
+
+    order: Annotated[float, Field(gt=0)]
+    pressure: Annotated[float, quantity("Pa")]
+    """rms at the pump's high speed"""
+    slope: float = 6.0
+    """dB per doubling of the speed"""
+
+
+class PumpScene(Model):
+    """A bilge pump: idle at its high speed, run down, rest, run up; and again."""
+
+    kind: Literal["pump"]
+    high: Annotated[float, quantity("rpm")] = 3000.0
+    low: Annotated[float, quantity("rpm")] = 600.0
+    idle: Seconds = 4.0
+    down: Seconds = 20.0
+    rest: Seconds = 3.0
+    up: Seconds = 3.0
+    orders: list[OrderPart] = Field(default_factory=lambda: [OrderPart(order=1, pressure=0.2)])
+    casing: Hz = 420.0
+    casing_quality: float = Field(default=12.0, gt=0.5)
+    hum: Annotated[float, quantity("Pa")] = 0.01
+    noise: Annotated[float, quantity("Pa")] = 0.02
+    pulses: int = Field(default=1, ge=1, le=360)
+    jitter: Seconds = 2e-5
+    lost: Percent = 1.0
+    """of the tach's pulses are missing"""
+    spurious: Percent = 1.0
+    """and as many more are none"""
+    pulse_height: Annotated[float, quantity("V")] = 4.0
+    pulse_noise: Annotated[float, quantity("V")] = 0.15
+
+    @model_validator(mode="after")
+    def _falls(self) -> PumpScene:
+        if not 0 < self.low < self.high:
+            raise ValueError("the pump's low speed must lie above zero and below its high one.")
+        return self
+
+
+class CalibratorScene(Model):
+    """A sound calibrator on the microphone."""
+
+    kind: Literal["calibrator"]
+    level: Annotated[float, quantity("dB")] = 94.0
+    frequency: Hz = 1000.0
+    distortion: Percent = 0.8
+    settle: Seconds = 1.5
+    seated: Flag = True
+    reseat: Seconds | None = None
+    """when a badly seated one is put right"""
+    noise: Annotated[float, quantity("Pa")] = 0.01
+
+
+Scene = Annotated[PlateScene | PumpScene | CalibratorScene, Field(discriminator="kind")]
