@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..errors import BadInput
 from .sinefit import Floats
 
 LEAST = 8
 """Pulses below which no speed is told."""
+KNOTS = (512.0, 256.0, 128.0, 64.0, 32.0, 16.0, 8.0, 4.0, 2.0, 1.0, 0.5)
+"""Revolutions between the knots of the course's spline, the widest first."""
 MOST = 3000
 """Points of the smoothed course; more pulses are taken together."""
 
@@ -96,34 +101,92 @@ def _local_median(x: Floats, reach: int = 5) -> Floats:
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), axis=1))
 
 
-def rotation_of(times: Floats, pulses_per_rev: float) -> Rotation:
-    """The rotation behind pulse times [s]. The time of each pulse over its angle is smoothed by a cubic spline whose
-    stiffness the pulses themselves decide (generalised cross-validation; Craven & Wahba, Numer. Math. 31, 1978), so
-    that jitter does not modulate the orders. Raises BadInput with fewer than eight pulses."""
-    from scipy.interpolate import CubicHermiteSpline, make_smoothing_spline
+def _white(angle: Floats, y: Floats) -> Any:
+    """The cubic spline with the widest knots over `angle` [revolutions] whose least-squares fit leaves of `y` nothing
+    but noise: neighbours of what is left do not agree (lag-one autocorrelation; Box & Jenkins, Time Series Analysis,
+    2.1.6)."""
+    from scipy.interpolate import make_lsq_spline
 
-    if times.size < LEAST:
-        raise BadInput(f"tach: {times.size} pulses: no speed can be told; check trigger_level, slope and the cable.")
-    number, t, missing, extra = repaired(times)
-    angle = number / pulses_per_rev
-    pulses = angle, t
+    span = float(angle[-1] - angle[0])
+    most = max(angle.size // 3, 1)
+    made = None
+    for wide in KNOTS:
+        pieces = int(np.ceil(span / wide))
+        if made is not None and pieces > most:
+            break
+        # Between the pulses where they are as dense as their number asks, so that each piece has its share.
+        inner = np.quantile(angle, np.linspace(0, 1, min(pieces, most) + 1)[1:-1])
+        made = make_lsq_spline(angle, y, np.concatenate([[angle[0]] * 4, inner, [angle[-1]] * 4]))
+        left = y - made(angle)
+        power = float(left @ left)
+        if power <= 0 or float(left[1:] @ left[:-1]) / power < 0.1:
+            break
+    return made
+
+
+def _spread(x: Floats) -> float:
+    """Standard deviation of what scatters normally, from the median of its size."""
+    return 1.4826 * float(np.median(np.abs(x - np.median(x))))
+
+
+def _strays(angle: Floats, t: Floats) -> NDArray[np.bool_]:
+    """Which single pulses lie far off the straight line between their neighbours, beside what is usual."""
+    off = np.zeros(t.size)
+    share = (angle[1:-1] - angle[:-2]) / (angle[2:] - angle[:-2])
+    off[1:-1] = t[1:-1] - (t[:-2] + share * (t[2:] - t[:-2]))
+    beside = off - _local_median(off)
+    size = np.abs(beside)
+    most = np.maximum(size, np.maximum(np.roll(size, 1), np.roll(size, -1)))
+    return np.asarray((size > 8 * _spread(beside)) & (size == most))
+
+
+def _course(angle: Floats, t: Floats) -> Callable[[Floats], tuple[Floats, Floats]]:
+    """A smooth course through times `t` [s] over `angle` [revolutions]: a function that gives time and s per turn at
+    any angle. A polynomial takes the sweep, a spline what is left; beyond its ends it goes straight on."""
     if t.size > MOST:  # neighbours taken together, whose mean moves as they do
         n = t.size // MOST + 1
         count = t.size // n
         angle, t = (v[: count * n].reshape(count, n).mean(axis=1) for v in (angle, t))
-    # A polynomial takes the course's sweep, which a spline's free ends would flatten; the spline takes what is left.
-    begin, span = float(pulses[0][0]), float(pulses[0][-1] - pulses[0][0])
-    course = np.polynomial.Chebyshev.fit(angle, t, min(14, max(t.size // 12, 2)))
-    left = t - course(angle)
+    sweep = np.polynomial.Chebyshev.fit(angle, t, min(14, max(t.size // 12, 2)))
+    left = t - sweep(angle)
     scale = float(np.std(left)) or 1e-12
-    rest = make_smoothing_spline(angle, left / scale)
+    rest = _white(angle, left / scale)
+    bend = rest.derivative()
     # Where the spline finds next to nothing, it would only bend the ends.
-    scale *= float(np.std(left / scale - rest(angle)) < 0.93)
+    scale *= float(_spread(left / scale - rest(angle)) < 0.93 * _spread(left / scale))
+
+    def slope_at(held: Floats) -> Floats:
+        return np.asarray(sweep.deriv()(held) + scale * bend(held))
+
+    # Beyond an end the speed goes on changing as it did over the last thirtieth of the pulses there.
+    ends = angle[[0, max(t.size // 30, 1)]], angle[[-1 - max(t.size // 30, 1), -1]]
+    curves = [float(np.diff(slope_at(e))[0] / np.diff(e)[0]) for e in ends]
+
+    def course(at: Floats) -> tuple[Floats, Floats]:
+        held = np.clip(at, angle[0], angle[-1])
+        over = at - held
+        curve = np.where(over < 0, curves[0], curves[1])
+        slope = slope_at(held)
+        return sweep(held) + scale * rest(held) + slope * over + curve * over**2 / 2, slope + curve * over
+
+    return course
+
+
+def rotation_of(times: Floats, pulses_per_rev: float) -> Rotation:
+    """The rotation behind pulse times [s]. The time of each pulse over its angle is smoothed by a spline whose knots
+    the pulses themselves decide, so that jitter does not modulate the orders; pulses far off it are taken out. Raises
+    BadInput with fewer than eight pulses."""
+    if times.size < LEAST:
+        raise BadInput(f"tach: {times.size} pulses: no speed can be told; check trigger_level, slope and the cable.")
+    number, t, missing, extra = repaired(times)
+    angle = number / pulses_per_rev
+    stray = _strays(angle, t)
+    angle, t = angle[~stray], t[~stray]
+    course = _course(angle, t)
+    off = t - course(angle)[0]
     # One pulse further at both ends, where the shaft turned too.
     more = 1 / pulses_per_rev
-    grid = np.linspace(begin - more, begin + span + more, max(int(8 * span), 200))
-    held = np.clip(grid, angle[0], angle[-1])
-    time = course(grid) + scale * (rest(held) + rest.derivative()(held) * (grid - held))
-    slope = course.deriv()(grid) + scale * rest.derivative()(held)
-    jitter = float(np.std(pulses[1] - CubicHermiteSpline(grid, time, slope)(pulses[0])))
-    return Rotation(grid, time, np.maximum(slope, 1e-9), missing, extra, jitter)
+    span = float(angle[-1] - angle[0])
+    grid = np.linspace(float(angle[0]) - more, float(angle[-1]) + more, max(int(8 * span), 200))
+    time, slope = course(grid)
+    return Rotation(grid, time, np.maximum(slope, 1e-9), missing, extra + int(np.sum(stray)), float(np.std(off)))
