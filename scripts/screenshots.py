@@ -21,6 +21,7 @@ def main() -> None:
         story = Story(lab, pictures, print)
         story.run()
         story.run_shaker()
+        story.run_listening()
         story.run_shaker_cut()
         story.run_cut()
         story.window.close()

@@ -25,6 +25,7 @@ from .chain_view import ChainView
 from .course_view import CourseView, clock
 from .docket import Docket
 from .link import Link
+from .listen_bench import ListenBench
 from .panels import RunPanel, head_of_points, live_rows
 from .result_panel import ResultPanel
 from .shaker_bench import ShakerBench
@@ -73,7 +74,8 @@ class BenchPlace(QWidget):
         column = QVBoxLayout()
         column.setSpacing(8)
         row.addLayout(column, 1)
-        self.shaker = ShakerBench(self)
+        self.shaker, self.listen = ShakerBench(self), ListenBench(self)
+        self.sides = (self.shaker, self.listen)
         self.chain = ChainView()
         self.chain.clicked.connect(self.shaker.tile_menu)
         column.addWidget(self.chain)
@@ -82,7 +84,7 @@ class BenchPlace(QWidget):
         self.stage = Stage()
         self.stage.edited.connect(self.change)
         self.stages = QStackedWidget()
-        for widget in (self.stage, self.shaker.stage):
+        for widget in (self.stage, *(s.stage for s in self.sides)):
             self.stages.addWidget(widget)
         middle.addWidget(self.stages, 1)
         middle.addWidget(self._right())
@@ -92,6 +94,16 @@ class BenchPlace(QWidget):
         link.lost.connect(self._lost)
         self._nothing()
 
+    @property
+    def side(self) -> ShakerBench | ListenBench | None:
+        """What knows the plan in hand: a shaker test, one that listens; None for a comparison, which is done here."""
+        return next((s for s in self.sides if s.here), None)
+
+    @property
+    def side_buttons(self) -> list[Any]:
+        """Buttons for a run, of whatever kind."""
+        return [b for s in self.sides for b in s.buttons]
+
     def _right(self) -> QWidget:
         frame, column = card((14, 12, 14, 12), 6)
         frame.setFixedWidth(276)
@@ -100,7 +112,7 @@ class BenchPlace(QWidget):
         initials = self.lab.facts.operator
         self.walk, self.run, self.result = WalkRoundPanel(initials), RunPanel(), ResultPanel(initials)
         self.empty = label("Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
-        for panel in (self.walk, self.run, self.result, self.shaker.result, self.empty):
+        for panel in (self.walk, self.run, self.result, *(s.result for s in self.sides), self.empty):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
         self.walk.begin.connect(lambda: self.link.order("begin"))
@@ -124,14 +136,14 @@ class BenchPlace(QWidget):
         self.density.chosen.connect(lambda k: self.change({"steps_per_octave": int(k)}))
         self.mark = button("Mark  M", tip="Put a note at this moment into the record")
         self.mark.clicked.connect(self.make_mark)
-        for widget in (self.kind, self.density, *self.shaker.buttons, self.mark):
+        for widget in (self.kind, self.density, *self.side_buttons, self.mark):
             head.addWidget(widget)
             head.addSpacing(4)
         column.addLayout(head)
         self.course = CourseView()
         self.course.chosen.connect(self._point)
         self.courses = QStackedWidget()
-        for view in (self.course, self.shaker.stretches):
+        for view in (self.course, *(s.stretches for s in self.sides)):
             self.courses.addWidget(view)
         self.courses.setFixedHeight(74)
         column.addWidget(self.courses)
@@ -149,7 +161,7 @@ class BenchPlace(QWidget):
         self.panels.setCurrentWidget(self.empty)
         self.docket.show_plan(None, None, False)
         self.told.setText("Nothing is planned.")
-        for widget in (self.kind, self.density, self.mark, *self.shaker.buttons):
+        for widget in (self.kind, self.density, self.mark, *self.side_buttons):
             widget.setVisible(False)
 
     def calibrate(self, serial: str, as_state: str = "as found") -> None:
@@ -221,10 +233,11 @@ class BenchPlace(QWidget):
 
     def _show_prepared(self, editable: bool) -> None:
         assert self.prepared
-        self.stages.setCurrentWidget(self.shaker.stage if self.shaker.here else self.stage)
-        self.courses.setCurrentWidget(self.shaker.stretches if self.shaker.here else self.course)
-        if self.shaker.here:
-            self.shaker.show_prepared(self.prepared, editable)
+        side = self.side
+        self.stages.setCurrentWidget(side.stage if side else self.stage)
+        self.courses.setCurrentWidget(side.stretches if side else self.course)
+        if side:
+            side.show_prepared(self.prepared, editable)
             return
         self.stage.show_prepared(self.prepared, editable)
         self.stage.show_earlier(self._last_curve())
@@ -264,12 +277,12 @@ class BenchPlace(QWidget):
     def change(self, changes: dict[str, Any]) -> None:
         """Settings were changed by hand on the thing itself: the plan, the course and the checks follow."""
         if self.state not in ("starting", "walk-round") or self.prepared is None or self.plan_file is None:
-            if self.prepared is not None and not self.shaker.here:
+            if self.prepared is not None and not self.side:
                 self.kind.choose(self.prepared.settings.excitation, quiet=True)
                 self.density.choose(str(self.prepared.settings.steps_per_octave), quiet=True)
             return
-        if self.shaker.here:
-            self.shaker.change(self.plan_file, changes)
+        if self.side:
+            self.side.change(self.plan_file, changes)
             return
         serial = self.prepared.plan.sensors["unit"].serial
         self.changes |= changes
@@ -302,11 +315,11 @@ class BenchPlace(QWidget):
         if board.state != self.state:
             self._set_state(board.state)
         self.chain.show_tiles(board.tiles)
-        (self.shaker.stage if self.shaker.here else self.stage).show_board(board)
+        (self.side.stage if self.side else self.stage).show_board(board)
         if board.state in ("starting", "walk-round", "preparing"):
             self.walk.show_checks(board.checks, board.state)
-        elif board.state in ("running", "easing") and self.shaker.here:
-            self.shaker.show_running(board)
+        elif board.state in ("running", "easing") and self.side:
+            self.side.show_running(board)
         elif board.state in ("running", "easing"):
             self.run.show_board(board, live_rows(board, self.stage.corridor), head_of_points(board))
             done = {p["frequency"]: "struck" if p.get("fault") else "done" for p in board.points}
@@ -332,9 +345,9 @@ class BenchPlace(QWidget):
     def _set_state(self, state: str) -> None:
         before, self.state = self.state, state
         for widget in (self.kind, self.density):
-            widget.setVisible(state in ("starting", "walk-round") and not self.shaker.here)
-        for one in self.shaker.buttons:
-            one.setVisible(state == "running" and self.shaker.here)
+            widget.setVisible(state in ("starting", "walk-round") and not self.side)
+        for one in self.side_buttons:
+            one.setVisible(state == "running" and self.side is not None and one in self.side.buttons)
         self.mark.setVisible(state == "running")
         self.running.emit(state in ("running", "easing", "preparing"))
         if state in ("starting", "walk-round", "preparing"):
@@ -343,8 +356,8 @@ class BenchPlace(QWidget):
         elif state in ("running", "easing"):
             if self.panels.currentWidget() is not self.run:
                 self.panels.setCurrentWidget(self.run)
-                if self.shaker.here and self.prepared:
-                    self.shaker.begin(self.prepared)
+                if self.side and self.prepared:
+                    self.side.begin(self.prepared)
                 else:
                     self.stage.choose("deviation")
                 self.docket.show_plan(self.plan_file, self.take, True)
@@ -363,8 +376,8 @@ class BenchPlace(QWidget):
         self.finding = take.finding()
         status = take.status()
         reason = take.reason() if status != "done" else None
-        if self.shaker.here:
-            self.shaker.show_done(take, status, reason)
+        if self.side:
+            self.side.show_done(take, status, reason)
             return
         self.panels.setCurrentWidget(self.result)
         if self.finding is not None:
@@ -412,8 +425,9 @@ class BenchPlace(QWidget):
         """Take on the palette in force."""
         for chart in (*self.stage.charts.values(), self.stage.level, self.stage.wave, self.stage.small):
             chart.apply_theme()
-        self.shaker.stage.repaint_charts()
-        if self.prepared is None or self.shaker.here:
+        for side in self.sides:
+            side.stage.repaint_charts()
+        if self.prepared is None or self.side:
             return
         self.stage.show_prepared(self.prepared, self.state in ("starting", "walk-round"))
         self.stage.show_earlier(self._last_curve())
@@ -455,7 +469,7 @@ class BenchPlace(QWidget):
 
     def again(self) -> None:
         """A new take; after an adjustment its values are the as-left ones."""
-        if self.shaker.here:
+        if self.side:
             if self.plan_file is not None:
                 self.open_plan(self.plan_file)
             return

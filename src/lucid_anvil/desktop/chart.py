@@ -31,8 +31,20 @@ class FrequencyAxis(pg.AxisItem):
         return [frequency_text(round(10**v, 6 if v < 0 else 3)) for v in values]
 
 
-class LevelAxis(FrequencyAxis):
-    """The same for a logarithmic y axis."""
+class LevelAxis(pg.AxisItem):
+    """Ticks of a logarithmic y axis, as many as there is room for: 1, 2, 5 of each decade, decades, or fewer."""
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        room = size / max(high - low, 1e-9)
+        if room >= 70:
+            made = [np.log10(m) + d for d in range(-15, 12) for m in (1, 2, 5)]
+        else:
+            every = max(1, int(np.ceil(22 / max(room, 1e-9))))
+            made = [float(d) for d in range(-15 - (-15 % every), 12, every)]
+        return [(1.0, [v for v in made if low - 1e-6 <= v <= high + 1e-6])]
+
+    def tickStrings(self, values: Sequence[float], _scale: float, _spacing: float) -> list[str]:
+        return [f"{float(f'{10**v:.3g}'):g}" for v in values]
 
 
 class Hatch(pg.GraphicsObject):

@@ -158,13 +158,15 @@ class Story:
             self.say(f"certificate {certificate}")
         self.say(f"verdict {bench.finding.verdict}")
 
-    def open_shaker(self, name: str) -> None:
-        """One of the battery tray's plans, up to its walk-round."""
+    def open_plan(self, article: str, name: str) -> None:
+        """One of the open job's plans, up to its walk-round."""
         bench = self.window.bench
         self.window.go("Bench")
         wait_until(lambda: not bench.aside.open, 10)
-        bench.open_plan(self.lab.jobs / (self.lab.facts.job or "bench") / "battery-tray" / name / f"{name}.plan.yaml")
-        if not wait_until(lambda: bench.shaker.here and bench.state == "walk-round" and bool(bench.walk.shown), 60):
+        bench.open_plan(self.lab.jobs / (self.lab.facts.job or "bench") / article / name / f"{name}.plan.yaml")
+        if not wait_until(
+            lambda: bench.side is not None and bench.state == "walk-round" and bool(bench.walk.shown), 60
+        ):
             raise RuntimeError("the bench did not come up")
 
     def until_live(self, done: Callable[[Any], bool], timeout: float = 400) -> None:
@@ -180,7 +182,7 @@ class Story:
     def run_shaker(self) -> None:
         """Sine, random and record on the shaker, with a picture of each."""
         bench = self.window.bench
-        self.open_shaker("sine")
+        self.open_plan("battery-tray", "sine")
         self.shot("profile-editor")
         self._walk()
         self.until_live(lambda b: bool(b.probe))
@@ -190,18 +192,44 @@ class Story:
         self.until_live(lambda b: b.live.get("stage") == "sweep" and b.live.get("f", 0) > 190)
         self.shot("sine-running")
         wait_until(lambda: bench.state == "done", 600)
-        self.open_shaker("random")
+        self.open_plan("battery-tray", "random")
         self._walk()
         self.until_live(
             lambda b: b.live.get("stage") == "random" and b.live.get("at", 0) > 20 and b.live["level_db"] > -0.1
         )
         self.shot("random-running")
         wait_until(lambda: bench.state == "done", 600)
-        self.open_shaker("record")
+        self.open_plan("battery-tray", "record")
         self.shot("record-before")
         self._walk()
         wait_until(lambda: bench.state == "done", 600)
         self.shot("record-done")
+
+    def run_listening(self) -> None:
+        """Hammer on the plate, the pump's run-down and the microphone check, with pictures of each."""
+        bench = self.window.bench
+        self.open_plan("mooring-plate", "impact")
+        self._walk()
+        self.until_live(lambda b: b.live.get("good", 0) >= 3 and bool(b.live.get("waiting")))
+        self.shot("hits")
+        self._until_done()
+        self.shot("response")
+        self.open_plan("bilge-pump", "run-down")
+        self._walk()
+        self.until_live(lambda b: len(b.live.get("map", {}).get("rpm", [])) > 30)
+        self.shot("run-down")
+        self._until_done()
+        bench.listen.stage.spin.map.chart.put_order(5.0)
+        bench.listen.stage.spin.map.cut()
+        self.shot("map")
+        self.open_plan("bilge-pump", "check")
+        self._walk()
+        self._until_done()
+        self.shot("microphone-check")
+
+    def _until_done(self) -> None:
+        if not wait_until(lambda: self.window.bench.state == "done" and self.window.bench.finding is not None, 600):
+            raise RuntimeError("the run did not come to its end")
 
     def run_shaker_cut(self) -> None:
         """A sine run in which the control sensor comes off."""
@@ -211,7 +239,7 @@ class Story:
         rig = load_yaml(place)
         rig["standin"]["faults"] = [{"at": "82 s", "kind": "open", "channel": "control"}]
         place.write_text(dump_yaml(rig), encoding="utf-8")
-        self.open_shaker("sine")
+        self.open_plan("battery-tray", "sine")
         self._walk()
         if not wait_until(lambda: self.window.bench.state == "done", 600):
             raise RuntimeError("the run was not cut")

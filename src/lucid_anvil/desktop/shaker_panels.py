@@ -128,6 +128,9 @@ BIG = {
     "sine-sweep": ("in_tolerance", "{:.1f} % of lines within tolerance"),
     "random-vibration": ("in_tolerance", "{:.1f} % of lines within tolerance"),
     "time-replication": ("rms_error", "{:.2g} % error"),
+    "impact-response": ("hits_accepted", "{:.0f} good hits"),
+    "speed-orders": ("speed_max", "up to {:.0f} rpm"),
+    "microphone-level": ("sensitivity", "{:.2f} mV/Pa"),
 }
 
 
@@ -136,9 +139,12 @@ class ShakerResult(QWidget):
 
     again = pyqtSignal()
     carry_on = pyqtSignal()
+    nothing = "Nothing was driven at level."
+    """said of a run that was cut before there was anything to read"""
 
     def __init__(self) -> None:
         super().__init__()
+        self.finding: Finding | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         scroll = QScrollArea()
@@ -169,6 +175,7 @@ class ShakerResult(QWidget):
         self.notes = label("", "muted", wrap=True)
         column.addWidget(self.notes)
         column.addStretch()
+        self.column = column
         self.more = button("Continue from where it was cut", "main")
         self.more.clicked.connect(self.carry_on)
         column.addWidget(self.more)
@@ -178,13 +185,14 @@ class ShakerResult(QWidget):
 
     def show_finding(self, finding: Finding | None, cut: str | None, position: bool) -> None:
         """`cut`: why it was cut; `position`: whether it could be continued."""
+        self.finding = finding
         self.cut.setText(cut or "")
         self.cut.setVisible(cut is not None)
         self.more.setVisible(cut is not None and position)
         if finding is None:
             self.glyph.set("outside")
             self.word.setText("cut" if cut else "nothing read")
-            self.big.setText("Nothing was driven at level." if cut else "")
+            self.big.setText(self.nothing if cut else "")
             self.margins.show_rows([])
             self.notes.setText("")
             return

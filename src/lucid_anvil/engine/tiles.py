@@ -27,6 +27,11 @@ def _number(value: float, unit: str, least: float = 1e-9) -> str:
     return f"{value:.{digits}f} {unit}"
 
 
+def three(value: float) -> str:
+    """Three digits, without an exponent where it can be helped."""
+    return f"{value:.0f}" if abs(value) >= 100 else f"{value:.3g}"
+
+
 def level_text(value: float) -> str:
     digits = 0 if value >= 100 else 1 if value >= 1 else 2
     return f"{value:.{digits}f} m/s²"
@@ -109,7 +114,7 @@ def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
         return f"{level:.1f} dB", "re 20 µPa"
     unit = {"force": "N", "acceleration": "m/s²"}.get(kind, "V")
     peak = float(np.max(np.abs(x - np.median(x)))) / scale
-    return (f"{peak:.3g} {unit}" if peak < 1e4 else f"{peak / 1e3:.3g} k{unit}"), "peak"
+    return f"{three(peak)} {unit}", "peak"
 
 
 def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Mapping[str, Any]) -> list[Tile]:
@@ -127,6 +132,12 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
             rpm = live.get("rpm")
             text = f"{rpm:.0f} rpm" if rpm else "no speed"
         lamp = live.get("lamps", {}).get(c.role, {})
+        if lamp:
+            unit = {"force": "N", "acceleration": "m/s²"}.get(c.kind, "V")
+            value, what = (
+                f"{three(lamp['share'] * ranges[c.role] / prepared.facts.sensitivity[c.role])} {unit}",
+                "last hit",
+            )
         if lamp and lamp["state"] != "well":
             what = lamp["text"]
         note = f"{what} · {ranges[c.role]:g} V" if not lamp or lamp["state"] == "well" else what

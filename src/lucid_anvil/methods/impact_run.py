@@ -18,8 +18,8 @@ from .listening import envelope, lamp, peaks_of_lines, range_for
 USUAL_HITS = 5
 PATIENCE = 600.0
 """s without a hit after which the run ends."""
-SHARE = 0.03
-"""Of the force's range: the trigger when none is given."""
+SHARE, OVER_NOISE = 0.001, 40.0
+"""Of the force's range, and over its noise: the trigger of the trial hits when none is given."""
 HYSTERESIS = 0.5
 """Share of the trigger below which the force must fall before it may trigger again."""
 AHEAD, AFTER = 0.001, 0.004
@@ -48,6 +48,8 @@ class HitRun:
     put_aside: dict[int, tuple[Floats, Floats]] = field(default_factory=dict)
     trials: list[tuple[float, float]] = field(default_factory=list)
     pieces: list[float] = field(default_factory=list)
+    rest: float = float("inf")
+    """N rms of the force when nothing hits"""
     over: set[str] = field(default_factory=set)
     live: dict[str, Any] = field(default_factory=dict)
 
@@ -62,10 +64,13 @@ class HitRun:
         self.before = int(self.block * self.settings.pretrigger / 100)
         self.kept: Floats = np.zeros((2, 0))
         self.level = self.settings.trigger or SHARE * self.ranges[0] * float(self.scale[0])
+        self.own = self.settings.trigger is not None
         self.wanted = self.settings.hits or USUAL_HITS
         self.ranged = self.settings.trial_hits == 0
         self.last = 0
-        self.marks: list[dict[str, Any]] = [{"t": 0.0, "kind": "trigger", "level": self.level}]
+        self.marks: list[dict[str, Any]] = []
+        if self.own or self.ranged:
+            self.marks.append({"t": 0.0, "kind": "trigger", "level": self.level})
         self.wish: dict[str, Any] | None = None
 
     @property
@@ -80,7 +85,11 @@ class HitRun:
         self.kept = np.concatenate([self.kept, x], axis=1)
         count = x.shape[1] // 256
         if count:
-            self.pieces = sorted([*self.pieces, *x[1, : count * 256].reshape(count, 256).std(axis=1)])[:400]
+            still = x[:, : count * 256].reshape(2, count, 256).std(axis=2)
+            self.pieces = sorted([*self.pieces, *still[1]])[:400]
+            self.rest = min(self.rest, float(still[0].min()))
+            if not self.own and not self.hits and not (self.ranged and self.settings.trial_hits):
+                self.level = max(SHARE * self.ranges[0] * float(self.scale[0]), OVER_NOISE * self.rest)
         for order in got.orders:
             self._obey(order)
         while self._look():
@@ -96,7 +105,7 @@ class HitRun:
     def _obey(self, order: Mapping[str, Any]) -> None:
         name = order.get("order")
         if name == "trigger" and float(order.get("level", 0.0)) > 0:
-            self.level = float(order["level"])
+            self.level, self.own = float(order["level"]), True
             self.marks.append({"t": self.end / self.rate, "kind": "trigger", "level": self.level})
         elif name == "overrule":
             number = int(order.get("number", 0))
@@ -182,7 +191,7 @@ class HitRun:
             usual = np.median(np.array(self.trials), axis=0)
             self._set_ranges([range_for(2.5 * float(v), self.facts.ranges) for v in usual])
             self.ranged = True
-            if self.settings.trigger is None:
+            if not self.own:
                 self.level = 0.1 * float(usual[0] * self.scale[0])
                 self.marks.append({"t": self.end / self.rate, "kind": "trigger", "level": self.level})
             held = dict(zip(self.roles, self.ranges, strict=True))

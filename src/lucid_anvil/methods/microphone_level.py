@@ -177,8 +177,8 @@ def reading_of(
         Reading("tone_distortion", "Distortion of the tone", 100 * tone.distortion, "%", valid=valid, reason=why),
     ]
     for key, label, before in (
-        ("change", "Change since the last check", settings.previous_sensitivity),
-        ("change_calibration", "Change since the last calibration", settings.calibrated_sensitivity),
+        ("change", "Change, last check", settings.previous_sensitivity),
+        ("change_calibration", "Change, calibration", settings.calibrated_sensitivity),
     ):
         if before is not None:
             value = 20 * math.log10(sensitivity / before)

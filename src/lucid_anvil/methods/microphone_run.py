@@ -86,7 +86,7 @@ class ToneRun:
             return
         if self.steady_at is None:
             self.steady_at = self.t
-        self.stage, self.text = "steady", f"steady within {wander:.3f} dB, being read"
+        self.stage, self.text = "steady", f"within {wander:.3f} dB, being read"
 
     def _missing(self, x: Floats) -> str:
         """What is there instead of the tone."""

@@ -24,8 +24,10 @@ from .speed_orders import SpeedSettings
 UNITS = {"speed_min": "rpm", "speed_max": "rpm"}
 CLOSE = 3.0
 """Order lines within which a steady tone spoils a point; a line is one over the window's revolutions."""
-LINES = 400
+LINES = 600
 """Lines of the map at most."""
+REACH, LEAST = 2.5, 2000.0
+"""The map goes to so many times the highest order's frequency, and to so many hertz at least."""
 
 
 def signal_in(channel: Channel, settings: SpeedSettings) -> Channel:
@@ -79,7 +81,7 @@ def evaluate(
         notes.append(f"{spoiled} points within {CLOSE:g} order lines of the mains could not be parted from it.")
     return Finding(
         "speed-orders", tuple(limits.judge(r) for r in readings), tuple(curves),
-        maps=(spectra_map(x, signal, rotation, speeds),), notes=tuple(notes),
+        maps=(spectra_map(x, signal, rotation, speeds, max(settings.orders)),), notes=tuple(notes),
     )  # fmt: skip
 
 
@@ -162,12 +164,13 @@ def _level(heard: Floats, signal: Channel, rotation: Rotation, at: float, settin
     return 10 * math.log10(max(power, 1e-30) / P0**2) if signal.unit == "Pa" else math.sqrt(power)
 
 
-def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats) -> dict[str, Any]:
-    """rms spectra [unit] over frequency (x) at each speed that was reached (y)."""
+def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, order: float) -> dict[str, Any]:
+    """rms spectra [unit] over frequency (x) at each speed that was reached (y), as far as the highest `order` asks."""
     frame = 1 << int(np.clip(round(math.log2(signal.rate / 4)), 6, 16))
     frame = min(frame, 1 << max(int(math.log2(max(x.size, 16))), 4))
     window = hann(frame)
     f = lines(frame, signal.rate)
+    f = f[f <= max(LEAST, REACH * order * float((1 / rotation.per_angle).max()))]
     stride = max(1, math.ceil(f.size / LINES))
     count = f.size // stride
     rows, at_speeds = [], []
