@@ -135,6 +135,8 @@ class HitStage(QWidget):
         both.addWidget(self.upper, 3)
         self.coherence = Chart("Hz", "coherence", log_x=False)
         both.addWidget(self.coherence, 1)
+        for chart in (self.response, self.linear, self.coherence):
+            chart.getAxis("left").setWidth(56)  # one frequency stands above the other
         self.pages.addWidget(done)
         self.done = done
         self.notes: list[Any] = []
@@ -285,9 +287,10 @@ class HitStage(QWidget):
             line = pg.InfiniteLine(
                 pos=r.value, angle=90, pen=pg.mkPen(theme.color("muted"), width=1, style=Qt.PenStyle.DashLine)
             )
+            said = f"{r.value:.1f} Hz\n{d.value:.2f} %"
             text = pg.InfLineLabel(
-                line, f"{r.value:.1f} Hz\n{d.value:.2f} %", position=0.03 + 0.1 * ((n - 1) % 2), color=theme.color("ink"),
-                fill=theme.color("card", 220), anchors=[(0, 1), (0, 1)],
+                line, said, position=0.03 + 0.1 * ((n - 1) % 2), color=theme.color("ink"), fill=theme.color("card", 220),
+                anchors=[(0, 1), (0, 1)],
             )  # fmt: skip
             text.setFont(theme.font(9, 500))
             chart.addItem(line, ignoreBounds=True)
