@@ -289,8 +289,8 @@ class HitStage(QWidget):
             )
             said = f"{r.value:.1f} Hz\n{d.value:.2f} %"
             text = pg.InfLineLabel(
-                line, said, position=0.03 + 0.1 * ((n - 1) % 2), color=theme.color("ink"), fill=theme.color("card", 220),
-                anchors=[(0, 1), (0, 1)],
+                line, said, position=0.03 + 0.1 * ((n - 1) % 2), color=theme.color("ink"),
+                fill=theme.color("card", 220), anchors=[(0, 1), (0, 1)],
             )  # fmt: skip
             text.setFont(theme.font(9, 500))
             chart.addItem(line, ignoreBounds=True)
