@@ -19,9 +19,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 from tests.conftest import SHORT
 
+from lucid_anvil.core.signal.pyramid import envelope
 from lucid_anvil.desktop import theme
 from lucid_anvil.desktop.chart import Chart
-from lucid_anvil.desktop.lightbox_place import envelope
 from lucid_anvil.desktop.panels import corridor_rows, reading_row, room_text
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine import launch

@@ -214,6 +214,7 @@ class Story:
         self.shot("hits")
         self._until_done()
         self.shot("response")
+        self._second_plate()
         self.open_plan("bilge-pump", "run-down")
         self._walk()
         self.until_live(lambda b: len(b.live.get("map", {}).get("rpm", [])) > 30)
@@ -226,6 +227,50 @@ class Story:
         self._walk()
         self._until_done()
         self.shot("microphone-check")
+        self._hear()
+
+    def _second_plate(self) -> None:
+        """Another plate of the same kind, a little softer, and both responses over one another in the Lightbox."""
+        from PyQt6.QtCore import Qt
+
+        from ..lab.textfiles import dump_yaml, load_yaml
+
+        place = self.lab.folder / "rigs" / "hammer.rig.yaml"
+        rig = load_yaml(place)
+        for mode, by in zip(rig["standin"]["scene"]["modes"], (0.972, 0.981, 0.965, 0.988), strict=True):
+            mode["frequency"] = f"{by * float(str(mode['frequency']).split()[0]):.1f} Hz"
+        rig["standin"]["seed"] = 32
+        place.write_text(dump_yaml(rig), encoding="utf-8")
+        self.open_plan("mooring-plate", "impact")
+        self._walk()
+        self._until_done()
+        self.window.go("Lightbox")
+        box = self.window.place("Lightbox")
+        for i in range(box.list.count()):
+            item = box.list.item(i)
+            chosen = "impact" in item.text()
+            item.setCheckState(Qt.CheckState.Checked if chosen else Qt.CheckState.Unchecked)
+        box.overlay.choose("frf_magnitude")
+        box.overlay.pick.setCurrentText("delta")
+        box.overlay.place_cursors(182.0, 177.0)
+        box.chart.setXRange(0, 1700, padding=0)
+        self.shot("overlay")
+        self.window.go("Bench")
+
+    def _hear(self) -> None:
+        """The run-down's record, cropped and listened to."""
+        self.window.go("Lightbox")
+        box = self.window.place("Lightbox")
+        row = next(i for i in range(box.list.count()) if "run-down" in box.list.item(i).text())
+        box.list.setCurrentRow(row)
+        box.tabs.choose("raw")
+        box.record.choose("signal")
+        box.record.set_crop(5.0, 9.0)
+        self.shot("record")
+        box.tabs.choose("listen")
+        box.sound.add("band-stop", 150.0, 260.0)
+        box.sound.add("low-pass", 15.0, 1500.0)
+        self.shot("listening")
 
     def _until_done(self) -> None:
         if not wait_until(lambda: self.window.bench.state == "done" and self.window.bench.finding is not None, 600):

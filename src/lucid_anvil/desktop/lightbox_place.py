@@ -1,25 +1,47 @@
-"""The Lightbox: takes looked into and laid over one another; the raw record as it came."""
+"""The Lightbox: takes and foreign files looked into, laid over one another, cropped, listened to, read again."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QStackedWidget, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QPlainTextEdit,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..core.errors import BadInput
+from ..engine.evaluating import reread
+from ..formats import Recording, read, write
+from ..formats.files import ENDINGS
+from ..lab.findings import Finding, from_file
 from ..lab.place import Lab
 from ..lab.takes import Take, list_takes
+from ..lab.textfiles import dump_yaml, parse_yaml
+from .background import Background
 from .chart import Chart
-from .widgets import Tabs, card, label, section
+from .listen_view import ListenView
+from .overlay_view import OverlayView, Shown
+from .record_view import RecordView
+from .widgets import Tabs, button, card, label, section
 
-PENS = (("teal", Qt.PenStyle.SolidLine), ("ink", Qt.PenStyle.SolidLine), ("muted", Qt.PenStyle.SolidLine),
-        ("muted", Qt.PenStyle.DashLine))  # fmt: skip
+TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen")]
+TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen"}
+FOLDER, READING = 256, 257
+"""Where a list item keeps its take's folder (or a foreign file) and its finding's file"""
 
 
 class LightboxPlace(QWidget):
-    """Tick takes to lay their curves over one another; the raw record of the one in hand."""
+    """Tick findings to lay their curves over one another; the record of the one in hand is cropped and heard."""
 
     def __init__(self, lab: Lab) -> None:
         super().__init__()
@@ -34,138 +56,266 @@ class LightboxPlace(QWidget):
         column.addWidget(head)
         self.list = QListWidget()
         self.list.setIconSize(QSize(0, 0))
+        self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.list.itemChanged.connect(lambda _i: self.draw())
-        self.list.currentItemChanged.connect(lambda _a, _b: self.draw_raw())
+        self.list.currentItemChanged.connect(lambda _a, _b: self._other())
         column.addWidget(self.list, 1)
+        self.foreign = button("Open a file…", tip="csv, xlsx, wav, uff, mat or h5: a record from elsewhere")
+        self.foreign.clicked.connect(self.choose_file)
+        around = QHBoxLayout()
+        around.setContentsMargins(12, 0, 12, 4)
+        around.addWidget(self.foreign)
+        column.addLayout(around)
         row.addWidget(frame)
         main, sheet = card((16, 10, 12, 10), 6)
         top = QHBoxLayout()
-        self.title = label("Takes over one another", "title")
+        self.title = label(TITLES["curves"], "title")
         top.addWidget(self.title)
         top.addStretch()
-        self.tabs = Tabs(
-            [("deviation", "Deviation"), ("phase", "Phase"), ("sensitivity", "Sensitivity"), ("raw", "Raw record")]
-        )
+        self.tabs = Tabs(TABS)
         self.tabs.chosen.connect(lambda _k: self.draw())
         top.addWidget(self.tabs)
         sheet.addLayout(top)
         self.stack = QStackedWidget()
-        self.chart = Chart("Hz", "%")
-        self.raw = Chart("s", "V", log_x=False)
-        self.raw.getPlotItem().getViewBox().sigXRangeChanged.connect(lambda *_: self._fine())
+        self.overlay, self.record, self.sound = OverlayView(), RecordView(), ListenView()
+        self.record.listen.connect(self.hear)
+        self.record.export.connect(self.save_crop)
+        self.record.reread.connect(self.read_again)
         self.empty = label(
             "No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted"
         )
-        for widget in (self.chart, self.raw, self.empty):
+        for widget in (self.overlay, self.record, self.sound, self.empty):
             self.stack.addWidget(widget)
         sheet.addWidget(self.stack, 1)
-        self.hint = label("", "muted")
+        self.hint = label("", "muted", wrap=True)
         sheet.addWidget(self.hint)
         row.addWidget(main, 1)
-        self.channels: list[tuple[str, np.ndarray, float]] = []
-        self.busy = False
+        self.aside = Background(self)
+        self.aside.failed.connect(self.hint.setText)
+        self.files: list[Path] = []
+        self.open: Path | None = None
+        self.heard: tuple[Any, ...] | None = None
         self.reload()
 
+    @property
+    def chart(self) -> Chart:
+        """Where the curves are."""
+        return self.overlay.chart
+
+    @property
+    def raw(self) -> Chart:
+        """Where the record is."""
+        return self.record.chart
+
+    # --- the list --------------------------------------------------------------------------------------------
+
     def reload(self) -> None:
+        """Takes, newest first, one row a finding; then foreign files."""
         self.list.blockSignals(True)
+        held = {self._key(self.list.item(i)): self.list.item(i).checkState() for i in range(self.list.count())}
         self.list.clear()
-        for i, take in enumerate(reversed(list_takes(self.lab.jobs))):
-            name = f"{take.folder.parent.name.removeprefix('comparison-').upper()} · {take.name}"
-            item = QListWidgetItem(f"{name} · {take.status()}")
-            item.setData(256, take.folder)
-            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Checked if i < 2 else Qt.CheckState.Unchecked)
-            self.list.addItem(item)
+        for take in reversed(list_takes(self.lab.jobs)):
+            files = take.finding_files()
+            parent = take.folder.parent.name
+            name = parent.removeprefix("comparison-").upper() if parent.startswith("comparison-") else parent
+            for k, file in enumerate(files[::-1] or [None]):
+                which = f" · reading {len(files) - k}" if len(files) > 1 else ""
+                self._add(f"{name} · {take.name}{which} · {take.status()}", take.folder, file)
+        for place in self.files:
+            self._add(place.name, place, None)
+        for i in range(self.list.count()):
+            item = self.list.item(i)
+            usual = Qt.CheckState.Checked if not held and i < 2 else Qt.CheckState.Unchecked
+            item.setCheckState(held.get(self._key(item), usual))
         self.list.blockSignals(False)
         if self.list.count():
             self.list.setCurrentRow(0)
         self.draw()
 
-    def draw(self) -> None:
-        """The ticked takes' curves, or the raw record of the one in hand."""
-        if not self.list.count():
-            self.stack.setCurrentWidget(self.empty)
-            return
-        key = self.tabs.now
-        if key == "raw":
-            self.stack.setCurrentWidget(self.raw)
-            self.draw_raw()
-            return
-        self.stack.setCurrentWidget(self.chart)
-        self.chart.drop(*list(self.chart.series))
-        self.chart.y_unit = {"deviation": "%", "phase": "°", "sensitivity": "mV/(m/s²)"}[key]
-        self.chart.apply_theme()
-        shown = 0
+    def _add(self, text: str, folder: Path, file: Path | None) -> None:
+        item = QListWidgetItem(text)
+        item.setData(FOLDER, folder)
+        item.setData(READING, file)
+        item.setToolTip(text)
+        item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+        self.list.addItem(item)
+
+    @staticmethod
+    def _key(item: QListWidgetItem) -> tuple[str, str]:
+        return str(item.data(FOLDER)), str(item.data(READING))
+
+    def _finding(self, item: QListWidgetItem) -> Finding | None:
+        file = item.data(READING)
+        return from_file(file) if file is not None else None
+
+    def ticked(self) -> list[Shown]:
+        """Findings that are ticked; those of one method with the first."""
+        made: list[Shown] = []
         for i in range(self.list.count()):
             item = self.list.item(i)
             if item.checkState() != Qt.CheckState.Checked:
                 continue
-            finding = Take(item.data(256)).finding()
-            if finding is None:
-                continue
-            curve = finding.curve(key)
-            role, style = PENS[min(shown, len(PENS) - 1)]
-            if shown == 0 and curve.low and curve.high:
-                self.chart.corridor("corridor", curve.x, curve.low, curve.high)
-            name = item.text().rsplit(" · ", 1)[0]
-            self.chart.curve(
-                f"take{i}", curve.x, curve.y, role, 2.2 if not shown else 1.4, name, dots=not shown, style=style
-            )
-            if not shown and curve.uncertainty:
-                self.chart.whiskers("doubt", curve.x, curve.y, curve.uncertainty)
-            shown += 1
-        self.hint.setText(
-            "Point at a curve to read it; the right button copies it as a picture or a table."
-            if shown
-            else "Tick takes on the left to lay their curves over one another."
-        )
-        self.chart.enableAutoRange()
+            finding = self._finding(item)
+            if finding is not None:
+                made.append(Shown(item.text().rsplit(" · ", 1)[0], finding))
+        return made
 
-    def repaint_charts(self) -> None:
-        """Take on the palette in force."""
-        self.raw.apply_theme()
-        self.draw()
+    # --- what is shown ---------------------------------------------------------------------------------------
+
+    def draw(self) -> None:
+        """The page that is chosen."""
+        if not self.list.count():
+            self.stack.setCurrentWidget(self.empty)
+            return
+        key = self.tabs.now
+        self.title.setText(TITLES[key])
+        self.hint.setText("")
+        if key == "raw":
+            self.stack.setCurrentWidget(self.record)
+            self.draw_raw()
+        elif key == "listen":
+            self.stack.setCurrentWidget(self.sound)
+            self.draw_raw()
+            self.hear()
+        else:
+            self.stack.setCurrentWidget(self.overlay)
+            ticked = self.ticked()
+            self.overlay.show_findings(ticked)
+            self.hint.setText(
+                "Point at a curve to read it; the right button copies it as a picture or a table."
+                if ticked
+                else "Tick takes on the left to lay their curves over one another."
+            )
+
+    def _other(self) -> None:
+        self.heard = None
+        if self.tabs.now != "curves":
+            self.draw()
+
+    def in_hand(self) -> Path | None:
+        """The take's folder, or the file, that is chosen on the left."""
+        item = self.list.currentItem()
+        return None if item is None else Path(item.data(FOLDER))
 
     def draw_raw(self) -> None:
-        """Load the record of the take in hand: all of it as its least and greatest values, samples when zoomed in."""
-        item = self.list.currentItem()
-        if item is None or self.tabs.now != "raw":
+        """The record in hand, once."""
+        place = self.in_hand()
+        if place is None or place == self.open:
             return
         try:
-            record = Take(Path(item.data(256))).recording()
+            recording: Recording = Take(place).recording() if place.is_dir() else read(place)
         except BadInput as problem:
             self.hint.setText(str(problem))
             return
-        self.channels = [
-            (c.label, c.samples(), c.rate) for c in record.channels if c.label in ("reference", "unit", "drive")
-        ]
-        self.raw.drop(*list(self.raw.series))
-        length = max((x.size / r for _, x, r in self.channels), default=1.0)
-        self.raw.setXRange(0, length, padding=0.01)
-        self.hint.setText(f"{item.text()} · {length:.1f} s · zoom with the wheel, down to single samples")
-        self._fine()
+        self.open = place
+        cache = place / "cache" if place.is_dir() else place.parent / f".{place.name}.cache"
+        self.record.show_recording(recording, cache)
+        self.hint.setText("Zoom with the wheel, down to single samples; the two lines crop a stretch.")
 
-    def _fine(self) -> None:
-        """Draw what is in sight with as many points as the screen has."""
-        if self.busy or not self.channels:
+    def hear(self) -> None:
+        """The stretch between the crop lines, of the first channel shown."""
+        if not self.record.channels or self.open is None:
             return
-        self.busy = True
-        low, high = self.raw.getPlotItem().getViewBox().viewRange()[0]
-        for (name, x, rate), role in zip(self.channels, ("ink", "teal", "brass"), strict=False):
-            a, b = max(int(low * rate), 0), min(int(high * rate) + 2, x.size)
-            if b - a < 2:
-                continue
-            t, y = envelope(x[a:b], 1200)
-            self.raw.curve(name, (a + t) / rate, y, role, 1.2, name)
-        self.busy = False
+        a, b = self.record.crop()
+        c = self.record.channels[0]
+        b = min(b, a + 600.0)
+        wanted = (self.open, c.label, a, b)
+        self.tabs.choose("listen", quiet=True)
+        self.title.setText(TITLES["listen"])
+        self.stack.setCurrentWidget(self.sound)
+        if wanted == self.heard:
+            return
+        self.heard = wanted
+        folder = self.open / "cache" if self.open.is_dir() else self.open.parent
+        self.sound.show_signal(c.between(a, b), c.rate, c.unit, c.label, a, folder / f"listen-{c.label}.wav")
+
+    # --- in and out ------------------------------------------------------------------------------------------
+
+    def choose_file(self) -> None:
+        endings = " ".join(f"*{e}" for e in ENDINGS)
+        name, _ = QFileDialog.getOpenFileName(self, "A record from elsewhere", "", f"Records ({endings})")
+        if name:
+            self.open_file(Path(name))
+
+    def open_file(self, place: Path) -> None:
+        """A foreign file joins the list and is shown."""
+        if place not in self.files:
+            self.files.append(place)
+        self.reload()
+        for i in range(self.list.count()):
+            if self.list.item(i).data(FOLDER) == place:
+                self.list.setCurrentRow(i)
+        self.tabs.choose("raw", quiet=True)
+        self.draw()
+
+    def save_crop(self) -> None:
+        """The stretch between the lines into a file; the ending says the format."""
+        endings = ";;".join(f"{e[1:].upper()} (*{e})" for e in (".csv", ".xlsx", ".mat", ".uff", ".wav", ".h5"))
+        name, chosen = QFileDialog.getSaveFileName(self, "Export the stretch", "", endings)
+        if not name:
+            return
+        place = Path(name)
+        if not place.suffix:
+            place = place.with_suffix(chosen.split("*")[-1].rstrip(")"))
+        cropped = self.record.cropped()
+
+        def work() -> Path:
+            place.unlink(missing_ok=True)  # the file dialog has asked
+            write(place, cropped)
+            return place
+
+        self.aside.run("export", work, lambda made: self.hint.setText(f"Written to {made}."))
+
+    def read_again(self) -> None:
+        """The take in hand read with other settings; both findings are kept."""
+        place = self.in_hand()
+        if place is None or not place.is_dir():
+            self.hint.setText("Only takes are read again; a file from elsewhere is read with the command line.")
+            return
+        take = Take(place)
+        try:
+            settings = take.plan().step.settings
+        except BadInput as problem:
+            self.hint.setText(str(problem))
+            return
+        dialog = SettingsDialog(take, settings, self)
+        if dialog.exec():
+            self.again_with(take, dialog.text.toPlainText())
+
+    def again_with(self, take: Take, text: str) -> None:
+        """Read a take with the settings that a text gives."""
+
+        def work() -> Path:
+            settings = parse_yaml(text, "the settings")
+            if not isinstance(settings, dict):
+                raise BadInput("The settings must be lines like 'key: value'.")
+            return take.keep(reread(take, settings))
+
+        def then(_made: Path) -> None:
+            self.reload()
+            self.hint.setText(f"{take.name} was read again; the old finding is kept beside the new one.")
+
+        self.aside.run("again", work, then)
+
+    def repaint_charts(self) -> None:
+        """Take on the palette in force."""
+        for view in (self.overlay, self.record, self.sound):
+            view.repaint_charts()
 
 
-def envelope(x: np.ndarray, columns: int) -> tuple[np.ndarray, np.ndarray]:
-    """Least and greatest of each column of samples, as indices and values; the samples themselves when few."""
-    if x.size <= 2 * columns:
-        return np.arange(x.size, dtype=float), x
-    step = x.size // columns
-    cut = x[: step * columns].reshape(columns, step)
-    y = np.empty(2 * columns)
-    y[0::2], y[1::2] = cut.min(axis=1), cut.max(axis=1)
-    return np.repeat(np.arange(columns) * step, 2).astype(float), y
+class SettingsDialog(QDialog):
+    """A take's settings as text, to be changed and read again with."""
+
+    def __init__(self, take: Take, settings: dict[str, Any], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(f"Read {take.name} again")
+        self.resize(560, 520)
+        column = QVBoxLayout(self)
+        column.addWidget(label("Change what should differ. The finding that is there stays.", "muted"))
+        self.text = QPlainTextEdit(dump_yaml(settings))
+        column.addWidget(self.text, 1)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        buttons.addButton("Read again", QDialogButtonBox.ButtonRole.AcceptRole)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)

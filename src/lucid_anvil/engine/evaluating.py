@@ -81,6 +81,13 @@ def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[M
     return method, channels, settings, record.marks
 
 
+def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
+    """A take read with other settings in place of its plan's. Raises BadInput."""
+    method, channels, _, marks = material(take)
+    made = check(method.Settings, _followed(method, settings, take), "the settings")
+    return method.evaluate(channels, made, marks)
+
+
 def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Finding:
     """The finding of a take, with some settings changed if wished. A take of struck points is read together
     with the one that it completes."""

@@ -154,6 +154,19 @@ def read_hdf5(path: Path) -> Recording:
     return read_raw(path)
 
 
+def read_xlsx(path: Path) -> Recording:
+    """A spreadsheet with a heading row, time first."""
+    from .xlsxfile import read_xlsx as reader
+
+    return reader(path)
+
+
+def write_xlsx(path: Path, recording: Recording) -> None:
+    from .xlsxfile import write_xlsx as writer
+
+    writer(path, recording)
+
+
 def write_hdf5(path: Path, recording: Recording) -> None:
     from .hdf5file import write_raw
 
@@ -163,10 +176,12 @@ def write_hdf5(path: Path, recording: Recording) -> None:
 _READERS: dict[str, Callable[[Path], Recording]] = {
     ".csv": read_csv, ".txt": read_csv, ".tsv": read_csv, ".wav": read_wav, ".rf64": read_wav, ".w64": read_wav,
     ".uff": read_uff, ".unv": read_uff, ".uf": read_uff, ".mat": read_mat, ".h5": read_hdf5, ".hdf5": read_hdf5,
+    ".xlsx": read_xlsx,
 }  # fmt: skip
 _WRITERS: dict[str, Callable[[Path, Recording], None]] = {
     ".csv": write_csv, ".wav": write_wav, ".rf64": write_wav, ".w64": write_wav, ".uff": write_uff,
     ".unv": write_uff, ".mat": write_mat, ".h5": write_hdf5, ".hdf5": write_hdf5,
+    ".xlsx": write_xlsx,
 }  # fmt: skip
 ENDINGS = tuple(_WRITERS)
 

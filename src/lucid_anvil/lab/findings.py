@@ -6,6 +6,7 @@ import json
 import math
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from pathlib import Path
 from typing import Any
 
 from ..core.calibration.decision import worst
@@ -70,6 +71,11 @@ class Finding:
 
     def curve(self, key: str) -> Curve:
         return next(c for c in self.curves if c.key == key)
+
+
+def from_file(place: Path) -> Finding:
+    """A finding as a take keeps it."""
+    return from_json(json.loads(place.read_text(encoding="utf-8")))
 
 
 def clean_numbers(value: Any) -> Any:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import json
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -11,7 +10,7 @@ from typing import Any
 from ..core.errors import BadInput
 from ..formats import Recording, read
 from ..formats.hdf5file import read_events
-from .findings import Finding, from_json, to_text
+from .findings import Finding, from_file, to_text
 from .plans import Plan, load_plan
 from .textfiles import whole_write
 
@@ -76,7 +75,7 @@ class Take:
 
     def finding(self) -> Finding | None:
         place = self.counted()
-        return from_json(json.loads(place.read_text(encoding="utf-8"))) if place else None
+        return from_file(place) if place else None
 
     def keep(self, finding: Finding) -> Path:
         """Store a finding beside the earlier ones."""

@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 
 from ..core.signal.impact import WEAK, FrfEstimate, excited_up_to, fault_of, frf_of
+from ..core.signal.pyramid import envelope
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from .base import Facts, Got, Performance, Want
 from .impact_response import ImpactSettings
-from .listening import envelope, lamp, peaks_of_lines, range_for
+from .listening import lamp, peaks_of_lines, range_for
 
 USUAL_HITS = 5
 PATIENCE = 600.0

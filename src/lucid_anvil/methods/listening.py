@@ -35,17 +35,6 @@ def lamp(peak: float, held: float, overloaded: bool, ranges: Sequence[float]) ->
     return {"state": "well", "share": share, "text": f"{100 * share:.0f} % of {held:g} V"}
 
 
-def envelope(x: Floats, columns: int) -> tuple[Floats, Floats]:
-    """Least and greatest of each column of samples, as sample numbers and values; the samples when they are few."""
-    if x.size <= 2 * columns:
-        return np.arange(x.size, dtype=np.float64), x
-    step = x.size // columns
-    cut = x[: step * columns].reshape(columns, step)
-    y = np.empty(2 * columns)
-    y[0::2], y[1::2] = cut.min(axis=1), cut.max(axis=1)
-    return np.repeat(np.arange(columns) * step, 2).astype(np.float64), y
-
-
 def peaks_of_lines(lines: Floats, spacing: float, most: int) -> tuple[Floats, Floats]:
     """Frequencies [Hz] and values of a spectrum in at most so many points, each the largest of its lines."""
     stride = max(1, -(-lines.size // most))

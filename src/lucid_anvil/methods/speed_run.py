@@ -10,13 +10,14 @@ import numpy as np
 
 from ..core.calibration.soundlevel import P0
 from ..core.quantities import parse
+from ..core.signal.pyramid import envelope
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from ..core.signal.spectra import hann
 from ..core.signal.tacho import pulse_times, repaired
 from ..core.signal.weighting import weighting
 from .base import Facts, Got, Performance, Want
-from .listening import envelope, peaks_of_lines
+from .listening import peaks_of_lines
 from .speed_orders import SpeedSettings
 
 WINDOW = 1.0

@@ -1,0 +1,212 @@
+"""A raw record from end to end, down to single samples, and a stretch cropped out of it with its figures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+
+from ..core.signal.pulses import Figures, figures
+from ..core.signal.pyramid import Pyramid, build, keep, kept
+from ..formats import Channel, Recording
+from ..formats.recording import channel_of
+from .background import Background
+from .chart import Chart, Handle
+from .widgets import button, label, three
+
+COLUMNS = 1200
+ROLES = ("ink", "teal", "brass", "muted")
+LONG = 4_000_000
+"""Samples above which the pyramid is made aside, while the window goes on"""
+MOST = 20_000_000
+"""Samples of a crop whose figures are worked out"""
+
+
+def time_text(seconds: float) -> str:
+    """Seconds with as many digits as they deserve."""
+    if abs(seconds) >= 3600:
+        return f"{seconds / 3600:.3f} h"
+    if abs(seconds) >= 1:
+        return f"{seconds:.4g} s" if abs(seconds) < 1000 else f"{seconds:.1f} s"
+    return f"{1e3 * seconds:.4g} ms" if abs(seconds) >= 1e-3 else f"{1e6 * seconds:.4g} µs"
+
+
+def figures_text(f: Figures, unit: str) -> str:
+    """Figures of a stretch in one line."""
+    parts = [f"min {three(f.least)}", f"max {three(f.greatest)}", f"peak to peak {three(f.peak_to_peak)}",
+             f"mean {three(f.mean)}", f"rms {three(f.rms)} {unit}"]  # fmt: skip
+    if 0 < f.pulses < 100_000 and f.rise is not None:
+        parts.append(f"{f.pulses} pulses: rise {time_text(f.rise)}")
+        if f.width is not None:
+            parts.append(f"width {time_text(f.width)}")
+        if f.rest is not None:
+            parts.append(f"rest {time_text(f.rest)}")
+    return " · ".join(parts).replace("-", "−")
+
+
+class RecordView(QWidget):
+    """The record, two crop lines, and what can be done with the crop."""
+
+    listen = pyqtSignal()
+    export = pyqtSignal()
+    reread = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        row = QHBoxLayout()
+        self.which = QComboBox()
+        self.which.setMinimumWidth(150)
+        self.which.activated.connect(lambda _i: self._chosen())
+        row.addWidget(self.which)
+        self.span = label("", "small")
+        row.addWidget(self.span)
+        row.addStretch()
+        for text, signal, tip in (
+            ("Listen", self.listen, "Hear the stretch between the two lines"),
+            ("Export…", self.export, "Write the stretch between the two lines: csv, xlsx, mat, uff, wav, h5"),
+            ("Read again…", self.reread, "The same record with other settings, as one more finding beside the old"),
+        ):
+            made = button(text, tip=tip)
+            made.clicked.connect(signal)
+            row.addWidget(made)
+        column.addLayout(row)
+        self.chart = Chart("s", "V", log_x=False)
+        self.chart.getPlotItem().getViewBox().sigXRangeChanged.connect(lambda *_: self.fine())
+        self.chart.getPlotItem().getViewBox().setMouseEnabled(True, False)
+        column.addWidget(self.chart, 1)
+        self.told = label("", "small", wrap=True)
+        column.addWidget(self.told)
+        self.start, self.stop = (Handle(self.chart, 90, time_text, p) for p in (0.94, 0.86))
+        for handle in (self.start, self.stop):
+            handle.sigPositionChangeFinished.connect(lambda *_: self.read())
+        self.aside = Background(self)
+        self.recording: Recording | None = None
+        self.channels: list[Channel] = []
+        self.pyramids: dict[str, Pyramid] = {}
+        self.cache: Path | None = None
+        self.busy = False
+
+    def show_recording(self, recording: Recording, cache: Path | None) -> None:
+        """All of it. `cache`: the folder where its pyramids are kept."""
+        self.recording, self.cache, self.pyramids = recording, cache, {}
+        self.which.clear()
+        self.which.addItem("all channels", None)
+        for c in recording.channels:
+            self.which.addItem(c.label, c.label)
+        usual = [c for c in recording.channels if c.label in ("reference", "unit", "drive")]
+        self.channels = usual or list(recording.channels[:4])
+        self.chart.drop(*list(self.chart.series))
+        length = max((c.duration for c in self.channels), default=1.0)
+        self.chart.setXRange(0, length, padding=0.01)
+        self.start.put(0.0)
+        self.stop.put(length)
+        self._index()
+
+    def choose(self, channel: str) -> None:
+        """One channel alone."""
+        self.which.setCurrentText(channel)
+        self._chosen()
+
+    def _chosen(self) -> None:
+        assert self.recording is not None
+        wanted = self.which.currentData()
+        chosen = [c for c in self.recording.channels if wanted in (None, c.label)]
+        self.channels = chosen[:4]
+        self.chart.drop(*list(self.chart.series))
+        self.chart.y_unit = self.channels[0].unit if self.channels else ""
+        self.chart.apply_theme()
+        self._index()
+
+    def _place(self, c: Channel) -> Path | None:
+        name = "".join(ch if ch.isalnum() else "-" for ch in c.label)
+        return self.cache / f"{name}.npz" if self.cache is not None else None
+
+    def _index(self) -> None:
+        """Pyramids of the channels shown: from the cache, or made now, aside where the record is long."""
+        missing = [c for c in self.channels if c.label not in self.pyramids]
+        short = [c for c in missing if c.length <= LONG]
+        self._made([(c, self._pyramid(c)) for c in short])
+        long = [c for c in missing if c.length > LONG]
+        held = [(c, made) for c in long if (made := self._kept(c)) is not None]
+        self._made(held)
+        left = [c for c in long if c.label not in self.pyramids]
+        if left:
+            self.told.setText(f"Reading {left[0].length / 1e6:.0f} million samples once; after that it opens at once.")
+            self.aside.run("index", lambda: [(c, self._pyramid(c)) for c in left], self._made)
+
+    def _kept(self, c: Channel) -> Pyramid | None:
+        place = self._place(c)
+        return kept(place, c.length) if place is not None else None
+
+    def _pyramid(self, c: Channel) -> Pyramid:
+        held = self._kept(c)
+        if held is not None:
+            return held
+        made, place = build(c.load, c.length), self._place(c)
+        if place is not None:
+            try:
+                keep(made, place)
+            except OSError:
+                return made  # a lab that can't be written to is looked at all the same
+        return made
+
+    def _made(self, made: list[tuple[Channel, Pyramid]]) -> None:
+        for c, pyramid in made:
+            self.pyramids[c.label] = pyramid
+        if made:
+            self.fine()
+            self.read()
+
+    def fine(self) -> None:
+        """Draw what is in sight with as many points as the screen has."""
+        if self.busy:
+            return
+        self.busy = True
+        low, high = self.chart.getPlotItem().getViewBox().viewRange()[0]
+        for c, role in zip(self.channels, ROLES, strict=False):
+            pyramid = self.pyramids.get(c.label)
+            if pyramid is None:
+                continue
+            at, y = pyramid.picture(int(low * c.rate), int(high * c.rate) + 2, COLUMNS, c.load)
+            if at.size:
+                self.chart.curve(c.label, at / c.rate, y, role, 1.2, c.label)
+        self.busy = False
+
+    def crop(self) -> tuple[float, float]:
+        """Start and end of the stretch between the lines [s]."""
+        a, b = sorted((self.start.get(), self.stop.get()))
+        return max(a, 0.0), b
+
+    def set_crop(self, start: float, stop: float) -> None:
+        self.start.put(start)
+        self.stop.put(stop)
+        self.read()
+
+    def cropped(self) -> Recording:
+        """The channels shown, between the lines, with all that is known of them."""
+        assert self.recording is not None
+        a, b = self.crop()
+        made = tuple(channel_of(c.label, c.unit, c.rate, c.between(a, b), c.meta) for c in self.channels)
+        return Recording(self.recording.source, made, {"start_s": a, "stop_s": b})
+
+    def read(self) -> None:
+        """Start, end, duration, and the figures of the first channel shown."""
+        if not self.channels:
+            return
+        a, b = self.crop()
+        self.span.setText(f"{time_text(a)} to {time_text(b)} · {time_text(b - a)}")
+        c = self.channels[0]
+        if (b - a) * c.rate > MOST:
+            self.told.setText("Draw the lines nearer together for the figures of a stretch.")
+            return
+        x = c.between(a, b)
+        if x.size > 2:
+            self.told.setText(f"{c.label}: {figures_text(figures(x, c.rate), c.unit)}")
+
+    def repaint_charts(self) -> None:
+        self.chart.apply_theme()
+        self.fine()
