@@ -252,7 +252,7 @@ class Story:
             item.setCheckState(Qt.CheckState.Checked if chosen else Qt.CheckState.Unchecked)
         box.overlay.choose("frf_magnitude")
         box.overlay.pick.setCurrentText("delta")
-        box.overlay.place_cursors(182.0, 177.0)
+        box.overlay.place_cursors(663.9, 688.0)
         box.chart.setXRange(0, 1700, padding=0)
         self.shot("overlay")
         self.window.go("Bench")

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.signal import curves as sums
 from ..lab.findings import Curve, Finding
@@ -66,7 +66,9 @@ class OverlayView(QWidget):
         self.pick.activated.connect(lambda _i: self._set_cursor())
         for widget in (self.which, self.normal, self.offset, self.way, self.pick):
             row.addWidget(widget)
-        row.addStretch()
+        self.legend = label("", "small")
+        self.legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.legend, 1)
         column.addLayout(row)
         self.stack = QStackedWidget()
         column.addWidget(self.stack, 1)
@@ -153,6 +155,11 @@ class OverlayView(QWidget):
             chart.y_unit = "" if way == "ratio" else chart.y_unit
             held = tuple(None if not np.isfinite(v) else float(v) for v in y)
             self.made = Curve(f"{key}-{way}".replace(" ", "-"), way, tuple(x), held, chosen[0][1].x_unit, chart.y_unit)
+        marks = {_LINE.SolidLine: "—", _LINE.DashLine: "- -", _LINE.DotLine: "···"}
+        self.legend.setText("&nbsp;&nbsp; ".join(
+            f'<span style="color:{theme.color(role).name()}">{marks[style]} {s.name}</span>'
+            for (s, _), (role, _, style) in zip(chosen, PENS, strict=False)
+        ))  # fmt: skip
         chart.apply_theme()
         chart.enableAutoRange()
         self._set_cursor()
@@ -174,7 +181,7 @@ class OverlayView(QWidget):
         low, high = (max(float(x[0]), 1e-9), float(x[-1]))
         top = float(self.first[0][int(np.nanargmax(self.first[1]))])
         for i in range(count):
-            handle = Handle(self.chart, 90, lambda v: f"{v:.5g}", 0.94)
+            handle = Handle(self.chart, 90, lambda v: f"{v:.5g}", 0.94 - 0.06 * i)
             share = (i + 1) / (count + 1)
             at = low * (high / low) ** share if self.chart.log_x else low + share * (high - low)
             if kind in ("peak", "harmonics", "sidebands", "order"):
