@@ -15,7 +15,7 @@ from ..core.signal.sinefit import Floats
 from ..formats.recording import Channel, channel_of
 from ..methods.base import LEAD, Got
 from ..protocol.messages import Room, Trip
-from ..rig.standins.bench import StandInBench
+from ..rig.standins.choosing import bench_of
 from .guards import Guards, Seen, scaled
 from .keeper import channel_scales
 from .preparing import Prepared
@@ -48,7 +48,7 @@ def play_through(
     """Every block through stand-in, guards, ramp and method, in lock-step, to the end or until a guard has brought
     the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early."""
     rig = prepared.rig
-    bench = StandInBench(rig.model_copy(deep=True))
+    bench = bench_of(rig.model_copy(deep=True))
     roles = [c.role for c in rig.channels]
     scales = channel_scales(rig, dict(prepared.facts.sensitivity))
     block, rate = prepared.facts.block, prepared.facts.rate

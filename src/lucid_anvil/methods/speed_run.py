@@ -27,6 +27,9 @@ PATIENCE = 300.0
 MARGIN = 0.5
 """s that are read before the run and after it, so that the first and the last speed have their window"""
 LINES, ROWS = 220, 90
+ALIKE, TREND = 0.16, 0.004
+"""Logarithm within which neighbouring periods of a turning shaft agree, and the share by which a speed must have moved
+over a second before it counts as moving"""
 OUT = 0.03
 """Share beyond an end of the range at which the run is over"""
 
@@ -109,8 +112,9 @@ class SpeedRun:
         number, t, self.missing, self.extra = repaired(times)
         per = self.settings.pulses_per_rev
         usual = np.median(np.abs(np.diff(t) / np.diff(number)))
-        off = np.diff(t) / np.diff(number) / usual - 1
-        if np.percentile(np.abs(off), 70) > 0.25:
+        step = np.diff(times)
+        alike = np.abs(np.log(step[1:] / step[:-1])) < ALIKE
+        if usual <= 0 or np.mean(alike) < 0.5:
             self.why = "the pulses come at random: the trigger level sits in the noise"
             return
         # The newest half, so that a changing speed is not told late.
@@ -124,9 +128,10 @@ class SpeedRun:
         low, high, _ = self.range
         v, kind = self.rpm, self.settings.run
         if self.stage == "waiting" and v is not None:
-            before = [r for t, r in self.track if t > self.t - 1.5]
-            falling = len(before) > 4 and before[-1] < 0.998 * max(before)
-            climbing = len(before) > 4 and before[-1] > 1.002 * min(before)
+            before = np.array([r for t, r in self.track if t > self.t - 1.2])
+            third = max(before.size // 3, 1)
+            trend = float(np.mean(before[-third:]) - np.mean(before[:third])) / v if before.size > 5 else 0.0
+            falling, climbing = trend < -TREND, trend > TREND
             inside = low <= v <= high
             ready = (
                 inside if kind == "steady"

@@ -18,8 +18,7 @@ import numpy as np
 from ...core.signal.sinefit import Floats
 from ..device import Wire, prefer, wire_from_fd
 from ..model import Rig, load_rig
-from .bench import StandInBench
-from .listening import ListeningBench
+from .choosing import bench_of
 
 GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
@@ -29,7 +28,7 @@ class Server:
     """Plays what comes; ramps to zero when nothing does."""
 
     def __init__(self, rig: Rig, wire: Wire, pace: str, log: Path | None) -> None:
-        self.bench = ListeningBench(rig) if rig.standin.scene else StandInBench(rig)
+        self.bench = bench_of(rig)
         self.rig, self.wire, self.pace, self.log = rig, wire, pace, log
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
