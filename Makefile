@@ -12,7 +12,7 @@ demo: setup
 	.venv/bin/lucid-anvil demo
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2 --dist worksteal
+	QT_QPA_PLATFORM=offscreen OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(PY) -m pytest -n 2 --dist worksteal
 
 check: setup
 	.venv/bin/ruff check src tests

@@ -15,6 +15,7 @@ from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.engine.tiles import listening_chain
 from lucid_anvil.folio.accepting import accept_check
 from lucid_anvil.lab.listening_planning import check_settings
+from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import check, dump_yaml, load_yaml
 from lucid_anvil.methods.base import Got
@@ -294,6 +295,9 @@ def test_a_check_goes_into_the_ledger_and_marks_a_series(demo_lab: Any, tmp_path
     entry = demo_lab.ledger().entry("GM-03")
     assert len(entry.history) == history + 1 and entry.history[-1].as_state == "check"
     assert entry.history[-1].sensitivity == pytest.approx(48.95, abs=0.05)
+    # It is on the channel of the article's plans now; the take made before keeps what it was made with.
+    renewed = load_plan(plan_of(demo_lab, "run-down")).sensors["signal"].sensitivity
+    assert renewed == entry.history[-1].sensitivity != run.plan().sensors["signal"].sensitivity
     assert check_settings(demo_lab, "GM-03")["previous_sensitivity"].startswith("48.9")
     later = evaluate_take(last)
     assert later.reading("change").value == pytest.approx(20 * np.log10(1.09), abs=0.1)
@@ -363,3 +367,46 @@ def test_ranges_clip_and_faults_act(demo_lab: Any) -> None:
     bench.command("fault", {"at": 0, "kind": "open", "channel": "microphone"})
     held = bench.play(np.zeros(1024))
     assert held.bias[0] > 19 and np.abs(held.samples[0]).max() < 1e-3
+
+
+def test_an_order_is_one_line_of_the_map_over_orders(demo_lab: Any) -> None:
+    prepared = changed(demo_lab, "run-down", idle="1 s", down="6 s", spurious="0 %", lost="0 %")
+    made = found(prepared, play_through(prepared))
+    spectra, orders = made.maps
+    assert (spectra["key"], orders["key"]) == ("spectra", "orders") and orders["x_unit"] == "order"
+    assert len(orders["times"]) == len(orders["y"]) == len(orders["z"])
+    x, z = np.array(orders["x"]), np.array(orders["z"])
+    rpm = np.array(orders["y"])
+    scene = prepared.rig.standin.scene
+    five = z[:, np.argmin(np.abs(x - 5.0))]
+    u = 5 * rpm / 60 / scene.casing  # type: ignore[union-attr]
+    truth = 0.24 * (rpm / 3000) ** (12 / 6.0206) * np.abs(1 + 0.15 / (1 - u**2 + 1j * u / 14))
+    fast = rpm > 1200
+    assert np.max(np.abs(20 * np.log10(five[fast] / truth[fast]))) < 0.5  # though it falls by 400 rpm a second
+    between = z[:, np.argmin(np.abs(x - 7.5))]
+    assert np.all(between[fast] < 0.1 * five[fast])
+
+
+def test_overall_with_a_time_weighting_and_bands(demo_lab: Any) -> None:
+    settings = {"weighting": "A", "time_weighting": "S", "bands": "octaves"}
+    prepared = changed(demo_lab, "run-down", settings, idle="1 s", down="8 s")
+    played = play_through(prepared)
+    slow = found(prepared, played)
+    octaves = slow.curve("bands")
+    assert [round(f) for f in octaves.x][:4] == [32, 63, 126, 251] and octaves.y_unit == "dB"
+    fast = prepared.method.evaluate(
+        played.channels, prepared.settings.model_copy(update={"time_weighting": "F"}), played.marks
+    )
+
+    def level(finding: Any, rpm: float) -> float:
+        c = finding.curve("overall")
+        return float(c.y[c.x.index(rpm)])
+
+    # On the way down the slow level lags behind the falling one, by about its time constant's worth.
+    assert 1.0 < level(slow, 1200) - level(fast, 1200) < 8.0
+    assert level(fast, 2600) == pytest.approx(level(slow, 2600), abs=1.5)
+    for bad in ({"time_weighting": "I"}, {"bands": "sixths"}, {"run": "sideways"}):
+        with pytest.raises(BadInput, match="is not known"):
+            check(
+                type(prepared.settings), {**prepared.settings.model_dump(exclude_none=True, by_alias=True), **bad}, "x"
+            )

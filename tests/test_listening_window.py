@@ -9,12 +9,14 @@ from typing import Any
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from tests.test_desktop import leave, until
 from tests.test_listening_run import kept_take, plan_of
 from tests.test_shaker_window import begin, opened
 
+from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.hit_stage import HitStage, HitStrip
 from lucid_anvil.desktop.listen_bench import running_rows
 from lucid_anvil.desktop.listen_view import ListenView
@@ -30,6 +32,8 @@ from lucid_anvil.formats import Recording, read, write
 from lucid_anvil.formats.recording import Channel, channel_of
 from lucid_anvil.lab.findings import Curve, Finding
 from lucid_anvil.lab.takes import Take
+from lucid_anvil.lab.textfiles import load_yaml
+from lucid_anvil.methods.impact_response import linked
 from lucid_anvil.protocol.messages import Board
 
 
@@ -49,11 +53,11 @@ def test_hits_from_the_walk_round_to_the_modes(window: MainWindow, demo_lab: Any
     bench = opened(window, plan_of(demo_lab, "impact"))
     stage = bench.listen.stage.hits
     assert bench.stages.currentWidget() is bench.listen.stage and bench.side is bench.listen
-    assert "samples a hit" in stage.told.text()
+    assert stage.told.text() == "lines 1.56 Hz apart"
     assert {t.key for t in bench.chain.tiles} == {"force", "response", "inputs"}
     begin(window)
     until(lambda: bench.state == "running", 60)
-    assert bench.end.isVisible() if hasattr(bench, "end") else bench.listen.end.isVisible()
+    assert bench.listen.end.isVisible()
     assert not bench.shaker.hold.isVisible()
     until(lambda: "frf" in stage.growing.series, 120)
     assert stage.strip.hits and stage.level.isVisible()
@@ -86,6 +90,11 @@ def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any)
     assert stage.map.rpm.size > 12 and stage.tabs.isVisible()
     stage.choose("orders")
     assert {"order_1", "order_5"} <= set(stage.curves.series)
+    stage.over.chosen.emit("order")
+    stage.over.choose("order")
+    assert stage.map.chart.over == "order"
+    stage.choose("bands")
+    assert "bands" in stage.bands.series
     stage.choose("overall")
     assert stage.plain.y_unit == "dB" and "overall" in stage.plain.series
     stage.repaint_charts()
@@ -220,6 +229,16 @@ def test_cursors_on_the_map_cut_their_slices(qtbot: Any) -> None:
     assert view.chart.order == 2.0 and not view.chart.hold
     assert view.titles[0].text().startswith("Order 2,")
     view.repaint_charts()
+    # Upwards the time instead: the order bends with the speed; over orders it stands upright.
+    times = np.linspace(0, 20, rpm.size)
+    view.show_map(f, rpm[::-1], rows[::-1], "Pa", times, "Hz", "s")
+    assert view.chart.y_unit == "s" and view.chart.place(2.0)[0] == pytest.approx(2 * rpm[-1] / 60)
+    assert view.slices[0].table["order"][1] == pytest.approx(np.full(rpm.size, level))
+    orders = np.arange(0, 6, 0.5)
+    view.show_map(orders, rpm, np.where(orders == 2.0, 0.1, 1e-3) * np.ones((rpm.size, 1)), "Pa", over="order")
+    assert not view.chart.frequency.isVisible() and np.all(view.chart.place(2.0) == 2.0)
+    assert view.slices[0].table["order"][1] == pytest.approx(np.full(rpm.size, level))
+    assert view.slices[1].table["all"][0].tolist() == orders.tolist()
 
 
 def test_hits_before_the_run_show_what_the_sensors_show(qtbot: Any, demo_lab: Any) -> None:
@@ -409,3 +428,46 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     box.tabs.choose("listen")
     assert box.sound.name == "pulse" and box.stack.currentWidget() is box.sound
     box.repaint_charts()
+
+
+def test_block_lines_and_bandwidth_fix_one_another(window: MainWindow, demo_lab: Any) -> None:
+    place = plan_of(demo_lab, "impact")
+    bench = opened(window, place)
+    entries = bench.listen.stage.hits.linked
+    assert entries.isVisible() and entries.entries["seconds"].text() == "0.64 s"
+
+    def typed(key: str, text: str) -> None:
+        entries.entries[key].setText(text)
+        entries.entries[key].editingFinished.emit()
+        until(lambda: not bench.aside.open, 20)
+
+    typed("lines", "3200")  # at the same bandwidth half the block
+    assert bench.prepared.settings.block == 8192
+    typed("bandwidth", "5 kHz")  # the lines stay
+    assert bench.prepared.settings.block == 16384 and entries.lines == 3200
+    typed("seconds", "1.28 s")
+    assert bench.prepared.settings.block == 32768 and entries.lines == 6400
+    typed("bandwidth", "20 kHz")
+    assert "more than 25600 Hz" in window.strip.text() and bench.prepared.settings.block == 32768
+    typed("lines", "many")
+    assert entries.entries["lines"].text() == "6400"
+    assert load_yaml(place)["steps"][0]["settings"]["block"] == 32768
+
+
+def test_any_two_of_block_lines_and_bandwidth() -> None:
+    assert linked(25600, 0.5, 4000, None) == (0.5, 4000, 8000.0)
+    assert linked(25600, None, 4000, 8000.0) == (0.5, 4000, 8000.0)
+    assert linked(25600, 0.5, None, 8000.0) == (0.5, 4000, 8000.0)
+    with pytest.raises(BadInput, match="two of"):
+        linked(25600, 0.5, 4000, 8000.0)
+    with pytest.raises(BadInput, match="64 samples"):
+        linked(25600, 0.001, None, 1000.0)
+
+
+def test_a_chart_is_saved_as_a_picture_that_says_what_it_shows(qtbot: Any, tmp_path: Path, monkeypatch: Any) -> None:
+    view = OverlayView()
+    qtbot.addWidget(view)
+    view.show_findings([Shown("plate 1", finding())])
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(tmp_path / "p"), ""))
+    view.chart.save_picture()
+    assert QImage(str(tmp_path / "p.png")).text("Description") == "plate 1"

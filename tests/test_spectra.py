@@ -15,6 +15,8 @@ from lucid_anvil.core.signal.spectra import (
     frame_for,
     hann,
     noise_bandwidth,
+    scaled,
+    window_of,
 )
 from lucid_anvil.core.signal.tracking import PhasorBank, find_track, tracked
 
@@ -123,3 +125,57 @@ def test_numbers_for_pictures_are_short_and_right() -> None:
         assert made[:-2] == pytest.approx([float(f"{v:.{digits}g}") for v in x], rel=1e-12)
         assert made[-2:] == [0.0, np.inf]
         assert np.mean([len(repr(v)) for v in made]) < 12
+
+
+@pytest.mark.parametrize("blocks", [(5000,), (700, 1024, 33, 4096), (12_345, 1, 8192)])
+def test_however_it_is_fed_the_average_is_welchs(blocks: tuple[int, ...]) -> None:
+    from scipy import signal
+
+    x = np.random.default_rng(9).standard_normal((3, 60_000)) + 2.0
+    made, at, k = Averager(3, 1000.0, 1024, reference=1), 0, 0
+    while at < x.shape[1]:
+        n = blocks[k % len(blocks)]
+        made.feed(x[:, at : at + n])
+        at, k = at + n, k + 1
+    held = made.spectra()
+    _, auto = signal.welch(x, 1000.0, nperseg=1024, detrend="constant")
+    _, cross = signal.csd(x[1], x, 1000.0, nperseg=1024, detrend="constant")
+    inner = slice(1, -1)
+    assert held.auto[:, inner] == pytest.approx(auto[:, inner], rel=1e-10)
+    assert np.max(np.abs(held.cross[:, inner] - cross[:, inner])) < 1e-10 * np.max(np.abs(cross))
+    assert held.coherence()[1, inner] == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize(
+    ("name", "bandwidth"),
+    [("rectangular", 1.0), ("hann", 1.5), ("hamming", 1.3628), ("blackman", 1.7268), ("flat top", 3.7702)],
+)
+def test_windows_read_a_tone_and_noise_alike(name: str, bandwidth: float) -> None:
+    w = window_of(name, 4096)
+    assert noise_bandwidth(w) == pytest.approx(bandwidth, abs=2e-4)
+    t = np.arange(40_960) / 4096.0
+    tone = Averager(1, 4096.0, 4096, window=name)
+    tone.feed(3.0 + np.sqrt(2) * np.sin(2 * np.pi * 100 * t)[None])
+    auto = tone.spectra().auto[0]
+    assert scaled(auto, 4096.0, w, "rms")[100] == pytest.approx(1.0, rel=1e-9)
+    assert scaled(auto, 4096.0, w, "peak")[100] == pytest.approx(np.sqrt(2), rel=1e-9)
+    assert scaled(auto, 4096.0, w, "energy", 2.0)[100] == 2 * auto[100] == 2 * scaled(auto, 4096.0, w, "density")[100]
+    assert auto[0] < 1e-20  # the offset is off, whatever the window
+    noise = Averager(1, 4096.0, 4096, window=name)
+    noise.feed(np.random.default_rng(2).standard_normal((1, 400_000)))
+    assert np.mean(noise.spectra().auto[0, 10:-10]) == pytest.approx(2 / 4096, rel=0.02)
+    with pytest.raises(ValueError, match="flat top"):
+        window_of("kaiser", 10)
+    with pytest.raises(ValueError, match="energy"):
+        scaled(auto, 4096.0, w, "power")
+
+
+def test_a_flat_top_reads_a_tone_between_two_lines() -> None:
+    t = np.arange(40_960) / 4096.0
+    made = {}
+    for name in ("hann", "flat top"):
+        one = Averager(1, 4096.0, 4096, window=name)
+        one.feed(np.sqrt(2) * np.sin(2 * np.pi * 100.5 * t)[None])
+        made[name] = scaled(one.spectra().auto[0], 4096.0, window_of(name, 4096), "rms").max()
+    assert made["flat top"] == pytest.approx(1.0, rel=2e-3)
+    assert made["hann"] == pytest.approx(0.849, rel=5e-3)  # 1.42 dB low

@@ -9,7 +9,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QBrush, QColor, QGuiApplication, QPainter, QPen, QPixmap
-from PyQt6.QtWidgets import QMenu
+from PyQt6.QtWidgets import QFileDialog, QMenu
 
 from . import theme
 
@@ -277,16 +277,32 @@ class Chart(pg.PlotWidget):
         menu = QMenu(self)
         menu.addAction("Copy as picture", self.copy_picture)
         menu.addAction("Copy as table", self.copy_table)
+        menu.addAction("Save as picture…", self.save_picture)
         menu.addAction("Show all", self.enableAutoRange)
         menu.exec(event.globalPos())
 
-    def copy_picture(self) -> None:
+    def picture(self) -> QPixmap:
+        """The chart as it is seen, on its card's ground."""
         picture = QPixmap(self.size())
         picture.fill(QColor(theme.palette().card))
         painter = QPainter(picture)
         painter.drawPixmap(0, 0, self.grab())
         painter.end()
-        QGuiApplication.clipboard().setPixmap(picture)
+        return picture
+
+    def copy_picture(self) -> None:
+        QGuiApplication.clipboard().setPixmap(self.picture())
+
+    def save_picture(self) -> None:
+        """Into a PNG file; what the curves are called and where they come from travels in its text fields."""
+        name, _ = QFileDialog.getSaveFileName(self, "Save as picture", "", "Picture (*.png)")
+        if not name:
+            return
+        image = self.picture().toImage()
+        image.setText("Title", self.windowTitle() or "Lucid Anvil")
+        image.setText("Description", "; ".join(self.names[k] for k in self.table if not k.startswith("_")))
+        image.setText("Software", "Lucid Anvil")
+        image.save(name if name.lower().endswith(".png") else f"{name}.png")
 
     def copy_table(self) -> None:
         """Tab-separated, one pair of columns a curve."""

@@ -8,11 +8,14 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
+from ..core.errors import BadInput
+from ..core.quantities import parse
 from ..core.signal.mobility import FORMS, form_of, part_of
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
+from ..methods.impact_response import linked
 from ..protocol.messages import Board
 from . import theme
 from .chart import Chart, Handle
@@ -21,6 +24,64 @@ from .widgets import Elided, Tabs, card, label, small_text
 TABS = [("hits", "Hits"), ("magnitude", "Response"), ("phase", "Phase"), ("real", "Real"), ("imaginary", "Imaginary"),
         ("circle", "Nyquist")]  # fmt: skip
 PITCH = 30
+
+
+class LinkedEntries(QWidget):
+    """Block length, lines and bandwidth: any two fix the third."""
+
+    changed = pyqtSignal(dict)
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        self.entries = {}
+        for key, text, width in (("seconds", "block", 74), ("lines", "lines", 62), ("bandwidth", "to", 84)):
+            row.addWidget(label(text, "muted"))
+            entry = QLineEdit()
+            entry.setFixedWidth(width)
+            entry.editingFinished.connect(lambda k=key: self.typed(k))
+            row.addWidget(entry)
+            self.entries[key] = entry
+        self.rate, self.seconds, self.lines, self.bandwidth = 1.0, 1.0, 1, 1.0
+
+    def show_settings(self, block: int, bandwidth: float | None, rate: float) -> None:
+        self.rate = rate
+        self.seconds, self.lines, self.bandwidth = linked(rate, block / rate, None, bandwidth or rate / 2.56)
+        self._show()
+
+    def _show(self) -> None:
+        for key, text in (("seconds", f"{self.seconds:.4g} s"), ("lines", str(self.lines)),
+                          ("bandwidth", f"{self.bandwidth:.5g} Hz")):  # fmt: skip
+            self.entries[key].setText(text)
+            self.entries[key].setToolTip("")
+
+    def typed(self, key: str) -> None:
+        """One was typed. A new bandwidth keeps the lines; a new block length or number of lines keeps the bandwidth."""
+        text = self.entries[key].text()
+        try:
+            value = parse(text, {"seconds": "s", "bandwidth": "Hz"}.get(key, "m/m"), key)
+            if value == {"seconds": self.seconds, "lines": self.lines, "bandwidth": self.bandwidth}[key]:
+                return
+            made = {
+                "seconds": lambda: linked(self.rate, value, None, self.bandwidth),
+                "lines": lambda: linked(self.rate, None, int(value), self.bandwidth),
+                "bandwidth": lambda: linked(self.rate, None, self.lines, value),
+            }[key]()
+        except (BadInput, ZeroDivisionError) as problem:
+            self._show()
+            self.entries[key].setToolTip(str(problem))
+            self.refused.emit(str(problem))
+            return
+        if abs(made[0] / self.seconds - 1) < 1e-4 and abs(made[2] / self.bandwidth - 1) < 1e-4:
+            self._show()
+            return
+        self.seconds, self.lines, self.bandwidth = made
+        self._show()
+        self.changed.emit({"block": int(round(self.seconds * self.rate)), "bandwidth": f"{self.bandwidth:.6g} Hz"})
+
+    refused = pyqtSignal(str)
 
 
 class HitStrip(QWidget):
@@ -78,6 +139,7 @@ class HitStrip(QWidget):
 class HitStage(QWidget):
     """While it runs: pulse, answer, spectrum, response. Afterwards: the response in every form."""
 
+    edited = pyqtSignal(dict)
     trigger = pyqtSignal(float)
     overruled = pyqtSignal(int)
 
@@ -92,6 +154,9 @@ class HitStage(QWidget):
         head.addWidget(self.title)
         self.told = Elided("", "muted")
         head.addWidget(self.told, 1)
+        self.linked = LinkedEntries()
+        self.linked.changed.connect(self.edited)
+        head.addWidget(self.linked)
         self.form = Tabs([(f, f.capitalize()) for f in FORMS], "chip")
         self.form.chosen.connect(lambda _f: self._draw_response())
         head.addWidget(self.form)
@@ -164,7 +229,7 @@ class HitStage(QWidget):
         self._tabs()
         self._draw_response()
 
-    def show_prepared(self, prepared: Prepared, _editable: bool) -> None:
+    def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         """A plan is in hand: nothing was hit yet."""
         self.finding = None
         for chart in self.charts():
@@ -172,11 +237,9 @@ class HitStage(QWidget):
         self.level.hide()
         self.strip.show_hits([], prepared.settings.hits or 5)
         s = prepared.settings
-        seconds = s.block / prepared.facts.rate
-        top = prepared.facts.rate / 2.56
-        self.told.setText(
-            f"{s.block} samples a hit: {seconds:.2f} s, lines {1 / seconds:.3g} Hz apart, to {top / 1000:.3g} kHz"
-        )
+        self.linked.show_settings(s.block, s.bandwidth, prepared.facts.rate)
+        self.linked.setVisible(editable)
+        self.told.setText(f"lines {prepared.facts.rate / s.block:.3g} Hz apart")
         self.choose("hits")
 
     def show_board(self, board: Board) -> None:

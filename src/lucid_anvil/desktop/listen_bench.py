@@ -83,6 +83,8 @@ class ListenBench(QObject):
         self.bench = bench
         self.stage = ListenStage()
         self.stage.hits.trigger.connect(lambda v: self._order("trigger", level=v))
+        self.stage.hits.edited.connect(bench.change)
+        self.stage.hits.linked.refused.connect(bench.said)
         self.stage.spin.trigger.connect(lambda v: self._order("trigger", level=v))
         self.stage.hits.overruled.connect(self.overrule)
         self.stretches = StretchView()

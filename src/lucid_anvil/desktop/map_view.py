@@ -41,7 +41,8 @@ class MapChart(Chart):
         self.order = 2.0
         self.lines: list[Any] = []
         self.hold = False
-        self.top = (1.0, 1.0)
+        self.rpm = self.at = np.zeros(0)
+        self.over = "Hz"
         self.getPlotItem().getViewBox().setMouseEnabled(False, False)
         self.frequency = Handle(self, 90, lambda f: f"{f:.0f} Hz", 0.05)
         self.mark = pg.TextItem(anchor=(0, 1), color=theme.color("card"), fill=theme.color("brass"))
@@ -49,49 +50,56 @@ class MapChart(Chart):
         self.mark.setZValue(45)
         self.addItem(self.mark, ignoreBounds=True)
 
-    def show_rows(self, f: np.ndarray, rpm: np.ndarray, rows: np.ndarray) -> None:
-        """`rows` (speeds, lines) rms, `rpm` rising."""
+    def show_rows(self, x: np.ndarray, y: np.ndarray, rows: np.ndarray, rpm: np.ndarray, over: str) -> None:
+        """`rows` (lines of y, columns of x) rms, `y` rising; `rpm` of each row; `over` Hz or order."""
+        self.rpm, self.at, self.over = rpm, y, over
         db = 20 * np.log10(np.maximum(rows, 1e-12))
         high = float(db.max())
         self.image.setLookupTable(shades().getLookupTable(nPts=256))
         self.image.setImage(db, levels=(high - DEPTH, high), autoLevels=False)
-        df = float(f[1] - f[0]) if f.size > 1 else 1.0
-        dv = float(np.median(np.diff(rpm))) if rpm.size > 1 else 50.0
-        self.image.setRect(f[0] - df / 2, rpm[0] - dv / 2, f[-1] - f[0] + df, rpm[-1] - rpm[0] + dv)
-        self.top = (float(f[-1] + df / 2), float(rpm[-1] + dv / 2))
-        self.window((0.0, self.top[0]), (max(float(rpm[0] - dv / 2), 0.0), self.top[1]))
+        dx = float(x[1] - x[0]) if x.size > 1 else 1.0
+        dy = float(np.median(np.diff(y))) if y.size > 1 else 1.0
+        self.image.setRect(x[0] - dx / 2, y[0] - dy / 2, x[-1] - x[0] + dx, y[-1] - y[0] + dy)
+        self.frequency.setVisible(over == "Hz")
+        self.window((0.0, float(x[-1] + dx / 2)), (float(y[0] - dy / 2), float(y[-1] + dy / 2)))
         self._draw()
 
     def put_order(self, order: float) -> None:
         self.order = order
         self._draw()
 
+    def place(self, order: float) -> np.ndarray:
+        """x of an order in each row."""
+        return order * self.rpm / 60 if self.over == "Hz" else np.full(self.rpm.size, order)
+
     def _draw(self) -> None:
         for line in self.lines:
             self.removeItem(line)
         self.lines = []
+        if not self.rpm.size:
+            return
         for k in range(HARMONICS, 0, -1):
             pen = pg.mkPen(theme.color("brass", 255 if k == 1 else 110), width=2.2 if k == 1 else 1.0)
-            line = pg.PlotDataItem([0, k * self.order * self.top[1] / 60], [0, self.top[1]], pen=pen)
+            line = pg.PlotDataItem(self.place(k * self.order), self.at, pen=pen)
             line.setZValue(30)
             self.addItem(line, ignoreBounds=True)
             self.lines.append(line)
         self.mark.setText(f"order {self.order:g}")
-        box = self.getPlotItem().getViewBox().viewRange()
-        at = box[1][0] + 0.8 * (box[1][1] - box[1][0])
-        x = self.order * at / 60
-        if x > 0.9 * box[0][1]:
-            x = 0.88 * box[0][1]
-            at = max(60 * x / self.order, box[1][0])
-        self.mark.setPos(x, at)
+        right = self.getPlotItem().getViewBox().viewRange()[0][1]
+        x = self.place(self.order)
+        inside = np.flatnonzero(x < 0.88 * right)
+        i = int(min(inside[np.argmin(np.abs(inside - 0.8 * self.at.size))], self.at.size - 1)) if inside.size else 0
+        self.mark.setPos(float(x[i]), float(self.at[i]))
 
     def _view(self, event: QMouseEvent) -> QPointF:
         return self.getPlotItem().getViewBox().mapSceneToView(self.mapToScene(event.position().toPoint()))
 
     def _close(self, event: QMouseEvent) -> bool:
+        if not self.rpm.size:
+            return False
         box = self.getPlotItem().getViewBox()
         at = self._view(event)
-        line = box.mapViewToScene(QPointF(self.order * at.y() / 60, at.y()))
+        line = box.mapViewToScene(QPointF(float(np.interp(at.y(), self.at, self.place(self.order))), at.y()))
         return abs(line.x() - self.mapToScene(event.position().toPoint()).x()) < NEAR
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -106,8 +114,9 @@ class MapChart(Chart):
             super().mouseMoveEvent(event)
             return
         at = self._view(event)
-        if at.y() > 1:
-            wanted = max(60 * at.x() / at.y(), 0.1)
+        rpm = float(np.interp(at.y(), self.at, self.rpm))
+        if rpm > 1:
+            wanted = max(60 * at.x() / rpm if self.over == "Hz" else at.x(), 0.1)
             half = round(2 * wanted) / 2
             # It snaps to whole and half orders; between them it goes by hundredths.
             order = half if half and abs(wanted - half) < 0.08 else round(wanted, 2)
@@ -141,20 +150,29 @@ class MapView(QWidget):
         self.chart.order_moved.connect(lambda _k: self.cut())
         self.chart.frequency.sigPositionChanged.connect(lambda *_: self.cut())
         self.f = self.rpm = np.zeros(0)
+        self.upward: np.ndarray = np.zeros(0)
         self.rows = np.zeros((0, 0))
         self.unit = "Pa"
         self.first = True
 
-    def show_map(self, f: Any, rpm: Any, rows: Any, unit: str) -> None:
-        """`rows` (speeds, lines) rms in `unit`; what was cut out of it follows."""
+    def show_map(self, x: Any, rpm: Any, rows: Any, unit: str, times: Any = None, over: str = "Hz", up: str = "rpm"
+                 ) -> None:  # fmt: skip
+        """`rows` (speeds, lines) rms in `unit` over `x` in Hz or orders (`over`); upwards the speed, or the `times`
+        where `up` is s. What was cut out of it follows."""
         rpm, rows = np.asarray(rpm, float), np.asarray(rows, float)
-        self.f, self.unit = np.asarray(f, float), unit
+        self.f, self.unit = np.asarray(x, float), unit
         if rpm.size < 2 or rows.ndim != 2 or rows.shape[1] != self.f.size:
             return
-        at = np.argsort(rpm)
-        self.rpm, self.rows = rpm[at], rows[at]
-        self.chart.show_rows(self.f, self.rpm, self.rows)
-        if self.first:
+        y = np.asarray(times, float) if up == "s" and times is not None else rpm
+        at = np.argsort(y)
+        self.rpm, self.rows, self.upward = rpm[at], rows[at], y[at]
+        self.chart.x_unit, self.chart.y_unit = ("Hz" if over == "Hz" else "order"), ("s" if y is not rpm else "rpm")
+        for chart in self.slices:
+            chart.x_unit = self.chart.y_unit
+            chart.apply_theme()
+        self.chart.apply_theme()
+        self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, over)
+        if self.first and over == "Hz":
             self.first = False
             self.chart.frequency.put(float(self.f[int(np.argmax(self.rows.mean(axis=0)))]))
         self.cut()
@@ -181,8 +199,18 @@ class MapView(QWidget):
         unit = "dB re 20 µPa" if self.unit == "Pa" else f"dB re 1 {self.unit}"
         self.titles[0].setText(f"Order {order:g}, {unit}")
         self.titles[1].setText(f"At {f:.0f} Hz, {unit}")
-        self.slices[0].curve("order", self.rpm, self.along(order * self.rpm / 60), "teal", 2.0, f"order {order:g}")
-        self.slices[1].curve("line", self.rpm, self.along(np.full(self.rpm.size, f)), "teal", 2.0, f"{f:.0f} Hz")
+        self.slices[0].curve("order", self.upward, self.along(self.chart.place(order)), "teal", 2.0, f"order {order:g}")
+        self.slices[1].drop("line", "all")
+        if self.chart.over == "Hz":
+            self.slices[1].curve(
+                "line", self.upward, self.along(np.full(self.upward.size, f)), "teal", 2.0, f"{f:.0f} Hz"
+            )
+        else:
+            self.titles[1].setText(f"All speeds, {unit} over orders")
+            mean = self.level(np.sqrt(np.mean(self.rows**2, axis=0)))
+            self.slices[1].x_unit = "order"
+            self.slices[1].apply_theme()
+            self.slices[1].curve("all", self.f, mean, "teal", 1.6, "all speeds")
         for chart in self.slices:
             chart.enableAutoRange()
 
@@ -190,5 +218,5 @@ class MapView(QWidget):
         for chart in (self.chart, *self.slices):
             chart.apply_theme()
         if self.rpm.size > 1:
-            self.chart.show_rows(self.f, self.rpm, self.rows)
+            self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, self.chart.over)
             self.cut()

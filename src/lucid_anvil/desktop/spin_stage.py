@@ -15,7 +15,7 @@ from .chart import Chart, Handle
 from .map_view import MapView
 from .widgets import Elided, Tabs, card, label
 
-TABS = [("map", "Map"), ("orders", "Orders"), ("overall", "Overall"), ("speed", "Speed")]
+TABS = [("map", "Map"), ("orders", "Orders"), ("overall", "Overall"), ("bands", "Bands"), ("speed", "Speed")]
 _LINE = Qt.PenStyle
 PENS = (("teal", 2.2, _LINE.SolidLine), ("ink", 1.6, _LINE.SolidLine), ("muted", 1.6, _LINE.SolidLine),
         ("teal", 1.4, _LINE.DashLine), ("ink", 1.2, _LINE.DashLine), ("muted", 1.2, _LINE.DotLine))  # fmt: skip
@@ -37,6 +37,12 @@ class SpinStage(QWidget):
         head.addWidget(self.title)
         self.told = Elided("", "muted")
         head.addWidget(self.told, 1)
+        self.over = Tabs([("Hz", "Hz"), ("order", "orders")], "chip")
+        self.up = Tabs([("rpm", "speed"), ("s", "time")], "chip")
+        for chips in (self.over, self.up):
+            chips.chosen.connect(lambda _k: self._show_map())
+            chips.hide()
+            head.addWidget(chips)
         self.tabs = Tabs(TABS)
         self.tabs.chosen.connect(self.choose)
         head.addWidget(self.tabs)
@@ -64,7 +70,8 @@ class SpinStage(QWidget):
         self.map = MapView()
         self.curves = Chart("rpm", "", log_x=False, log_y=True)
         self.plain = Chart("rpm", "dB", log_x=False)
-        for page in (self.map, self.curves, self.plain):
+        self.bands = Chart("Hz", "dB", log_x=True)
+        for page in (self.map, self.curves, self.plain, self.bands):
             self.pages.addWidget(page)
         column.addWidget(self.pages, 1)
         self.finding: Finding | None = None
@@ -72,14 +79,17 @@ class SpinStage(QWidget):
 
     def choose(self, key: str) -> None:
         self.tabs.choose(key, quiet=True)
-        self.pages.setCurrentWidget({"map": self.map, "orders": self.curves}.get(key, self.plain))
+        self.pages.setCurrentWidget({"map": self.map, "orders": self.curves, "bands": self.bands}.get(key, self.plain))
         self._draw()
 
     def show_prepared(self, prepared: Prepared, _editable: bool) -> None:
         self.finding = None
         self.above.show()
-        self.tabs.hide()
-        for chart in (self.curves, self.plain, self.pulses):
+        for chips in (self.tabs, self.over, self.up):
+            chips.hide()
+        self.over.choose("Hz", quiet=True)
+        self.up.choose("rpm", quiet=True)
+        for chart in (self.curves, self.plain, self.bands, self.pulses):
             chart.drop(*[k for k in chart.series if k != "legend"])
         s = prepared.settings
         if s.speed is not None:
@@ -118,20 +128,29 @@ class SpinStage(QWidget):
         self.above.hide()
         self.tabs.show()
         self.told.setText("")
-        if finding.maps:
-            made = finding.maps[0]
-            f, rows = np.array(made["x"]), np.array(made["z"])
-            orders = [float(c.key.removeprefix("order_")) for c in finding.curves if c.key.startswith("order_")]
-            top = 1.5 * max(orders, default=10) * max(made["y"], default=3000) / 60
-            keep = f <= max(top, 500)
-            self.map.show_map(f[keep], made["y"], rows[:, keep], made["z_unit"])
+        for chips in (self.over, self.up):
+            chips.setVisible(len(finding.maps) > 1)
+        self._show_map()
         self.choose(self.tabs.now)
+
+    def _show_map(self) -> None:
+        """The finding's map, over frequency or orders, upwards speed or time."""
+        maps = {m["key"]: m for m in self.finding.maps} if self.finding is not None else {}
+        made = maps.get("orders" if self.over.now == "order" else "spectra")
+        if made is None or self.finding is None:
+            return
+        x, rows = np.array(made["x"]), np.array(made["z"])
+        if self.over.now != "order":
+            orders = [float(c.key.removeprefix("order_")) for c in self.finding.curves if c.key.startswith("order_")]
+            top = 1.5 * max(orders, default=10) * max(made["y"], default=3000) / 60
+            x, rows = x[x <= max(top, 500)], rows[:, x <= max(top, 500)]
+        self.map.show_map(x, made["y"], rows, made["z_unit"], made.get("times"), self.over.now, self.up.now)
 
     def _draw(self) -> None:
         if self.finding is None or self.tabs.now == "map":
             return
         key = self.tabs.now
-        chart = self.curves if key == "orders" else self.plain
+        chart = {"orders": self.curves, "bands": self.bands}.get(key, self.plain)
         chart.drop(*[k for k in chart.series if k != "legend"])
         chosen = [c for c in self.finding.curves if (c.key.startswith("order_") if key == "orders" else c.key == key)]
         for c, (role, width, style) in zip(chosen, PENS, strict=False):
@@ -144,10 +163,12 @@ class SpinStage(QWidget):
             chart.x_unit, chart.y_unit = chosen[0].x_unit, chosen[0].y_unit
         chart.apply_theme()
         chart.enableAutoRange()
-        self.title.setText({"orders": "Orders over speed", "overall": "Overall level", "speed": "Speed"}[key])
+        self.title.setText(
+            {"orders": "Orders over speed", "overall": "Overall level", "bands": "Bands", "speed": "Speed"}[key]
+        )
 
     def repaint_charts(self) -> None:
-        for chart in (self.pulses, self.curves, self.plain):
+        for chart in (self.pulses, self.curves, self.plain, self.bands):
             chart.apply_theme()
         self.map.repaint_charts()
         self._draw()

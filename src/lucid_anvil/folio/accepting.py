@@ -14,6 +14,7 @@ from ..core.quantities import parse
 from ..lab import planning
 from ..lab.findings import Finding
 from ..lab.ledger import Calibration
+from ..lab.listening_planning import renew_sensor
 from ..lab.place import Lab
 from ..lab.takes import Take, list_takes
 from .certificate import report
@@ -44,7 +45,8 @@ def accept_take(lab: Lab, take: Take, finding: Finding, as_state: str, by: str, 
 
 
 def accept_check(lab: Lab, take: Take, finding: Finding, by: str) -> str:
-    """Append a microphone check to the ledger, and compare it with the check before its series. Says what was done.
+    """Append a microphone check to the ledger, put it on the channels of the article's plans, and compare it with the
+    check before its series. Says what was done.
 
     A check belongs to the plan folders beside its own: where the check before them differs by more than the plan
     allows (limits of `change`, else half a decibel), the takes made between the two get an event `doubtful`. Raises
@@ -69,6 +71,7 @@ def accept_check(lab: Lab, take: Take, finding: Finding, by: str) -> str:
     )  # fmt: skip
     ledger.close()
     _note(take, {"kind": "accepted", "by": by, "as_state": "check", "sensitivity": reading.value, "wall": time.time()})
+    renew_sensor(lab, serial, take.folder.parent.parent)
     marked = _doubted(take, reading.value)
     said = f"Check of {serial} accepted: {reading.value:.4g} mV/Pa."
     if marked:

@@ -95,6 +95,7 @@ def _listening_jobs(lab: Lab) -> None:
     write_listening_plan(job / "bilge-pump" / "check", "check", check)
     speed: dict[str, Any] = {
         "pulses_per_rev": 1, "orders": [0.5, 1, 2, 5, 10], "run": "down", "weighting": "A",
+        "time_weighting": "F", "bands": "thirds",
         "speed": {"from": "600 rpm", "to": "2950 rpm", "step": "50 rpm"}, "mains": "50 Hz", "duration": "40 s",
     }  # fmt: skip
     down = listening_plan(lab, "Run-down 3000–600 rpm", "Bilge pump", "speed-orders", speed, rigs / "pump.rig.yaml")

@@ -7,7 +7,8 @@ from typing import Any
 
 from .place import Lab
 from .plans import put_plan
-from .shaker_planning import sensors_of
+from .shaker_planning import record_of_entry, sensors_of
+from .textfiles import load_yaml
 
 SENSED = [
     {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
@@ -47,6 +48,25 @@ def listening_plan(lab: Lab, title: str, article: str, method: str, settings: di
 def write_listening_plan(folder: Path, name: str, plan: dict[str, Any]) -> Path:
     folder.mkdir(parents=True, exist_ok=True)
     return put_plan(folder / f"{name}.plan.yaml", plan)
+
+
+def renew_sensor(lab: Lab, serial: str, folder: Path) -> list[Path]:
+    """Put a sensor's newest entry of the ledger into the plans below a folder that use it; which ones were changed.
+    Takes keep the plan that they were made with."""
+    ledger = lab.ledger()
+    record = record_of_entry(ledger.entry(serial)).model_dump(exclude_none=True)
+    ledger.close()
+    changed = []
+    for place in sorted(folder.rglob("*.plan.yaml")):
+        plan = load_yaml(place)
+        roles = [r for r, s in (plan.get("sensors") or {}).items() if s.get("serial") == serial]
+        if not roles or all(plan["sensors"][r] == record for r in roles):
+            continue
+        for role in roles:
+            plan["sensors"][role] = dict(record)
+        put_plan(place, plan)
+        changed.append(place)
+    return changed
 
 
 def check_settings(lab: Lab, serial: str) -> dict[str, Any]:

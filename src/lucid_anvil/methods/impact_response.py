@@ -8,11 +8,33 @@ from typing import Annotated, Any
 
 from pydantic import Field, field_validator, model_validator
 
+from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..formats.recording import Channel
 from ..lab.findings import Finding
 from ..lab.textfiles import quantity
 from .base import Axis, CourseItem, Facts, MethodSettings, Performance
+
+
+def linked(rate: float, seconds: float | None = None, lines: int | None = None, bandwidth: float | None = None
+           ) -> tuple[float, int, float]:  # fmt: skip
+    """Block length [s], lines and bandwidth [Hz] of which any two are given: lines = bandwidth · seconds. The bandwidth
+    goes to `rate`/2.56 at most, which an input's filter lets through. Raises BadInput for more, or for not two."""
+    given = [v is not None for v in (seconds, lines, bandwidth)]
+    if sum(given) != 2:
+        raise BadInput("block: give two of block length, lines and bandwidth; they fix the third.")
+    if seconds is None:
+        assert lines is not None and bandwidth is not None
+        seconds = lines / bandwidth
+    elif bandwidth is None:
+        assert lines is not None
+        bandwidth = lines / seconds
+    made = max(int(round(bandwidth * seconds)), 1)
+    if bandwidth > rate / 2.56 * (1 + 1e-9):
+        raise BadInput(f"bandwidth: {bandwidth:g} Hz is more than {rate:g} Hz of sampling give ({rate / 2.56:g} Hz).")
+    if seconds <= 0 or round(seconds * rate) < 64:
+        raise BadInput("block: it must be longer than 64 samples.")
+    return seconds, made, bandwidth
 
 
 class ImpactSettings(MethodSettings):
@@ -24,6 +46,10 @@ class ImpactSettings(MethodSettings):
     """mV/(m/s²), likewise"""
     block: int = Field(default=16384, ge=64)
     """samples of a hit's block"""
+    bandwidth: Annotated[float, quantity("Hz")] | None = None
+    """Hz up to which the response function is shown and its lines are counted; rate/2.56 when not given"""
+    hysteresis: Annotated[float, quantity("%")] = 50.0
+    """% of the trigger below which the force must fall before it may trigger again"""
     pretrigger: Annotated[float, quantity("%")] = 5.0
     """% of the block that stands before the trigger"""
     trigger: Annotated[float, quantity("N")] | None = None
@@ -51,7 +77,9 @@ class ImpactSettings(MethodSettings):
     def _sensible(self) -> ImpactSettings:
         if not 0 <= self.pretrigger < 90:
             raise ValueError("pretrigger must be from 0 to below 90 %.")
-        for name in ("trigger", "response_decay", "force_window"):
+        if not 0 <= self.hysteresis <= 100:
+            raise ValueError("hysteresis must be from 0 to 100 %.")
+        for name in ("trigger", "response_decay", "force_window", "bandwidth"):
             value = getattr(self, name)
             if value is not None and value <= 0:
                 raise ValueError(f"{name} must be above zero.")

@@ -21,8 +21,6 @@ PATIENCE = 600.0
 """s without a hit after which the run ends."""
 SHARE, OVER_NOISE = 0.001, 40.0
 """Of the force's range, and over its noise: the trigger of the trial hits when none is given."""
-HYSTERESIS = 0.5
-"""Share of the trigger below which the force must fall before it may trigger again."""
 AHEAD, AFTER = 0.001, 0.004
 """s about the trigger that the picture of a pulse shows."""
 
@@ -130,7 +128,7 @@ class HitRun:
                     self.sign = 1.0
             f = self.sign * f
             if not self.low:
-                fell = np.flatnonzero(f < HYSTERESIS * self.level)
+                fell = np.flatnonzero(f < self.settings.hysteresis / 100 * self.level)
                 if not fell.size:
                     self.seen = self.end
                     return False

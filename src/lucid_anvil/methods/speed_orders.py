@@ -47,6 +47,10 @@ class SpeedSettings(MethodSettings):
     duration: Annotated[float, quantity("s")] = 60.0
     """s of a steady run, and the most that a run-up or run-down may take"""
     weighting: str = "Z"
+    time_weighting: str | None = None
+    """of the overall level: F or S (IEC 61672-1, 5.8); none: over the same window as the orders"""
+    bands: str | None = None
+    """octaves or thirds: a curve of the whole run's band levels (IEC 61260-1)"""
     revolutions: float = Field(default=8.0, ge=4, le=64)
     """length of the window over angle"""
 
@@ -55,6 +59,20 @@ class SpeedSettings(MethodSettings):
     def _slope(cls, value: str) -> str:
         if value not in ("rising", "falling"):
             raise ValueError(f"'{value}' is not known; use rising or falling.")
+        return value
+
+    @field_validator("time_weighting")
+    @classmethod
+    def _time_weighting(cls, value: str | None) -> str | None:
+        if value not in (None, "F", "S"):
+            raise ValueError(f"'{value}' is not known; use F or S, or leave it out.")
+        return value
+
+    @field_validator("bands")
+    @classmethod
+    def _bands(cls, value: str | None) -> str | None:
+        if value not in (None, "octaves", "thirds"):
+            raise ValueError(f"'{value}' is not known; use octaves or thirds, or leave it out.")
         return value
 
     @field_validator("run")
@@ -112,6 +130,7 @@ class SpeedOrders:
         "order_K": "Order K of the settings, such as order_1 or order_2.5 [rms] over rpm",
         "overall": "Overall level [dB re 20 µPa where the signal is in Pa, else rms], weighted, over rpm",
         "speed": "Speed [rpm] over s",
+        "bands": "Band levels of the whole run over Hz, with bands",
     }
     views = (
         Axis("orders", "Orders", ("order_1",), "rpm", "", y_log=True),

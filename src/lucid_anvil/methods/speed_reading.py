@@ -11,7 +11,9 @@ import numpy as np
 from ..core.calibration.soundlevel import P0
 from ..core.errors import BadInput
 from ..core.quantities import parse, same_kind
+from ..core.signal.bands import WIDEST, band_filter, mid_frequencies
 from ..core.signal.orders import Hum, OrderPoint, moments_of, order_point, steady_tones
+from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from ..core.signal.spectra import hann, lines
 from ..core.signal.tacho import Rotation, pulse_times, rotation_of
@@ -26,6 +28,10 @@ CLOSE = 3.0
 """Order lines within which a steady tone spoils a point; a line is one over the window's revolutions."""
 LINES = 600
 """Lines of the map at most."""
+TURNS = 16
+"""Revolutions of a row of the map over orders"""
+TIME_WEIGHTINGS = {"F": 0.125, "S": 1.0}
+"""s (IEC 61672-1, 5.8)"""
 REACH, LEAST = 2.5, 2000.0
 """The map goes to so many times the highest order's frequency, and to so many hertz at least."""
 
@@ -81,7 +87,10 @@ def evaluate(
         notes.append(f"{spoiled} points within {CLOSE:g} order lines of the mains could not be parted from it.")
     return Finding(
         "speed-orders", tuple(limits.judge(r) for r in readings), tuple(curves),
-        maps=(spectra_map(x, signal, rotation, speeds, max(settings.orders)),), notes=tuple(notes),
+        maps=(
+            spectra_map(x, signal, rotation, speeds, max(settings.orders)),
+            order_map(x, signal, rotation, speeds, max(settings.orders)),
+        ), notes=tuple(notes),
     )  # fmt: skip
 
 
@@ -122,6 +131,8 @@ def _curves(
             point = order_point(clean, signal.rate, rotation, at, settings.orders, settings.revolutions)
         points.append(point)
         overall.append(None if at is None or point is None else _level(heard, signal, rotation, at, settings))
+    if settings.time_weighting is not None:
+        overall = _time_weighted(heard, signal, moments, TIME_WEIGHTINGS[settings.time_weighting])
     spoilt = _spoilt(settings, speeds, rotation, hums)
     unit = signal.unit.replace("^2", "²")
     curves = []
@@ -134,7 +145,40 @@ def _curves(
     curves.append(Curve("overall", name, tuple(speeds), tuple(overall), "rpm", "dB" if signal.unit == "Pa" else unit))
     thin = slice(None, None, max(1, rotation.time.size // 500))
     curves.append(Curve("speed", "Speed", tuple(rotation.time[thin]), tuple(60 / rotation.per_angle[thin]), "s", "rpm"))
+    if settings.bands is not None:
+        curves.append(_bands(x, signal, settings))
     return curves, int(sum(sum(s) for s in spoilt))
+
+
+def _in_level(power: float, signal: Channel) -> float:
+    """A mean square as level where the signal is in Pa, as rms otherwise."""
+    return 10 * math.log10(max(power, 1e-30) / P0**2) if signal.unit == "Pa" else math.sqrt(max(power, 0.0))
+
+
+def _time_weighted(heard: Floats, signal: Channel, moments: list[float | None], tau: float) -> list[float | None]:
+    """Exponentially time-weighted level at moments (IEC 61672-1, 5.8 and equation 1)."""
+    from scipy.signal import lfilter
+
+    keep = math.exp(-1 / (tau * signal.rate))
+    first = np.array([keep * float(np.mean(heard[: max(int(tau * signal.rate), 1)] ** 2))])
+    power, _ = lfilter([1 - keep], [1, -keep], heard**2, zi=first)
+    return [None if at is None else _in_level(float(power[min(int(at * signal.rate), power.size - 1)]), signal)
+            for at in moments]  # fmt: skip
+
+
+def _bands(x: Floats, signal: Channel, settings: SpeedSettings) -> Curve:
+    """Level of each band over the whole run, frequency-weighted as the overall level is."""
+    from scipy.signal import sosfilt
+
+    fraction = 1 if settings.bands == "octaves" else 3
+    mids = mid_frequencies(25.0, 0.8 * WIDEST * signal.rate, fraction)
+    heard = weighting(settings.weighting, signal.rate)(x - x.mean())
+    y = tuple(
+        _in_level(float(np.mean(sosfilt(band_filter(float(m), fraction, signal.rate), heard) ** 2)), signal)
+        for m in mids
+    )
+    unit = "dB" if signal.unit == "Pa" else signal.unit
+    return Curve("bands", f"Whole run in {settings.bands}", tuple(float(m) for m in mids), y, "Hz", unit)
 
 
 def _spoilt(settings: SpeedSettings, speeds: Floats, rotation: Rotation, hums: list[Hum]) -> list[list[bool]]:
@@ -161,7 +205,7 @@ def _level(heard: Floats, signal: Channel, rotation: Rotation, at: float, settin
     w = np.sin(np.pi * (np.arange(piece.size) + 0.5) / piece.size) ** 2
     mean = float(w @ piece / w.sum())
     power = float(w @ (piece - mean) ** 2 / w.sum())
-    return 10 * math.log10(max(power, 1e-30) / P0**2) if signal.unit == "Pa" else math.sqrt(power)
+    return _in_level(power, signal)
 
 
 def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, order: float) -> dict[str, Any]:
@@ -173,7 +217,7 @@ def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, 
     f = f[f <= max(LEAST, REACH * order * float((1 / rotation.per_angle).max()))]
     stride = max(1, math.ceil(f.size / LINES))
     count = f.size // stride
-    rows, at_speeds = [], []
+    rows, at_speeds, times = [], [], []
     for v, at in zip(speeds, moments_of(rotation, speeds), strict=True):
         if at is None or x.size < frame:
             continue
@@ -182,7 +226,41 @@ def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, 
         # Of lines taken together the largest is shown, so that no order is lost.
         rows.append([float(s) for s in y[: count * stride].reshape(count, stride).max(axis=1)])
         at_speeds.append(float(v))
+        times.append(round(float(at), 4))
     x_axis = [float(v) for v in f[: count * stride].reshape(count, stride).mean(axis=1)]
     unit = signal.unit.replace("^2", "²")
     return {"key": "spectra", "label": "Spectra over speed", "x": x_axis, "y": at_speeds, "z": rows, "x_unit": "Hz",
-            "y_unit": "rpm", "z_unit": unit}  # fmt: skip
+            "y_unit": "rpm", "z_unit": unit, "times": times}  # fmt: skip
+
+
+def order_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, order: float) -> dict[str, Any]:
+    """rms spectra [unit] over orders (x) at each speed that was reached (y): the signal at equal steps of angle over
+    sixteen revolutions, so that an order is one line however fast the speed changes."""
+    from scipy.interpolate import CubicSpline
+
+    top = max(int(math.ceil(1.5 * order)), 4)
+    rows, at_speeds, times = [], [], []
+    for v, at in zip(speeds, moments_of(rotation, speeds), strict=True):
+        if at is None:
+            continue
+        middle = float(rotation.angle_at(np.array([at]))[0])
+        begin = middle - TURNS / 2
+        if begin < rotation.angle[0] or begin + TURNS > rotation.angle[-1]:
+            continue
+        low, high = (float(np.interp(a, rotation.angle, rotation.time)) for a in (begin, begin + TURNS))
+        a, b = max(int(low * signal.rate) - 4, 0), min(int(high * signal.rate) + 5, x.size)
+        # As many steps as there are samples: what lies above the orders of interest does not fold into them.
+        count = max(int(TURNS * 2.56 * top), b - a)
+        turns = begin + TURNS * np.arange(count) / count
+        moments = CubicSpline(rotation.angle, rotation.time)(turns)
+        piece = CubicSpline(np.arange(a, b) / signal.rate, x[a:b])(
+            np.clip(moments, a / signal.rate, (b - 1) / signal.rate)
+        )
+        w = hann(count)
+        y = np.abs(np.fft.rfft((piece - piece.mean()) * w))[: top * TURNS + 1] * math.sqrt(2) / w.sum()
+        rows.append(rounded(y, 5))
+        at_speeds.append(float(v))
+        times.append(round(float(at), 4))
+    unit = signal.unit.replace("^2", "²")
+    return {"key": "orders", "label": "Orders over speed", "x": [k / TURNS for k in range(top * TURNS + 1)],
+            "y": at_speeds, "z": rows, "x_unit": "order", "y_unit": "rpm", "z_unit": unit, "times": times}  # fmt: skip

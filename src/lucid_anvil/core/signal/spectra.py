@@ -24,8 +24,26 @@ def hann(n: int) -> Floats:
     return 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(n) / n)
 
 
+WINDOWS: dict[str, tuple[float, ...]] = {
+    "rectangular": (1.0,),
+    "hann": (0.5, 0.5),
+    "hamming": (0.54, 0.46),
+    "blackman": (0.42, 0.5, 0.08),
+    "flat top": (0.21557895, 0.41663158, 0.277263158, 0.083578947, 0.006947368),
+}
+"""Cosine-sum windows by their coefficients (ISO 18431-2; Harris, Proc. IEEE 66, 1978)"""
+
+
+def window_of(name: str, n: int) -> Floats:
+    """A periodic window of `n` samples. Raises ValueError for a name that is not one of `WINDOWS`."""
+    if name not in WINDOWS:
+        raise ValueError(f"'{name}' is not known; use {', '.join(WINDOWS)}")
+    at = 2 * np.pi * np.arange(n) / n
+    return np.asarray(sum((-1) ** k * a * np.cos(k * at) for k, a in enumerate(WINDOWS[name])), dtype=np.float64)
+
+
 def noise_bandwidth(window: Floats) -> float:
-    """Equivalent noise bandwidth in lines: n·Σw²/(Σw)²; 1.5 for Hann."""
+    """Equivalent noise bandwidth in lines: n·Σw²/(Σw)²; 1 for a rectangle, 1.5 for Hann, 3.77 for a flat top."""
     return float(window.size * np.sum(window**2) / np.sum(window) ** 2)
 
 
@@ -64,30 +82,50 @@ class Spectra:
 
 
 class Framer:
-    """Cuts blocks into overlapping frames and transforms them: mean off, Hann window, real transform."""
+    """Cuts blocks into overlapping frames and transforms them: mean off, window, real transform.
 
-    def __init__(self, channels: int, frame: int, overlap: float = 0.5) -> None:
+    The mean is taken off where it is cheap: in the lines that the window spreads it over. What it yields is its own
+    and overwritten by the next frame.
+    """
+
+    def __init__(self, channels: int, frame: int, overlap: float = 0.5, window: str = "hann") -> None:
         self.frame = frame
         self.hop = max(int(round(frame * (1 - overlap))), 1)
-        self.window = hann(frame)
+        self.window = window_of(window, frame)
         self.held = np.zeros((channels, 2 * frame))
         self.count = 0
+        # A cosine-sum window touches few lines: the mean, times its transform there, comes off those alone.
+        spread = np.fft.rfft(self.window)
+        self.touched = int(np.flatnonzero(np.abs(spread) > 1e-12 * np.abs(spread[0]))[-1]) + 1
+        self.spread = spread[: self.touched] / frame
+        self.windowed, self.ones = np.empty((channels, frame)), np.ones(frame)
+        self.made = np.empty((channels, frame // 2 + 1), dtype=np.complex128)
 
     def clear(self) -> None:
         """Forget what waits for a whole frame."""
         self.count = 0
 
+    def _transform(self, x: Floats) -> Complexes:
+        np.multiply(x, self.window, out=self.windowed)
+        np.fft.rfft(self.windowed, axis=1, out=self.made)
+        self.made[:, : self.touched] -= np.outer(x @ self.ones, self.spread)
+        return self.made
+
     def feed(self, x: Floats) -> Iterator[Complexes]:
         """Transforms (channels, lines) of the frames that a block (channels, n) completes."""
         at = 0
         while at < x.shape[1]:
+            if self.count == 0:
+                # Whole frames straight from the block; only its rest is kept.
+                while at + self.frame <= x.shape[1]:
+                    yield self._transform(x[:, at : at + self.frame])
+                    at += self.hop
             n = min(self.held.shape[1] - self.count, x.shape[1] - at)
             self.held[:, self.count : self.count + n] = x[:, at : at + n]
             self.count, at = self.count + n, at + n
             start = 0
             while self.count - start >= self.frame:
-                piece = self.held[:, start : start + self.frame]
-                yield np.fft.rfft((piece - piece.mean(axis=1, keepdims=True)) * self.window, axis=1)
+                yield self._transform(self.held[:, start : start + self.frame])
                 start += self.hop
             if start:
                 rest = self.count - start
@@ -100,20 +138,39 @@ class Averager:
 
     def __init__(
         self, channels: int, rate: float, frame: int, overlap: float = 0.5, reference: int = 0,
-        forget: float | None = None, count: int | None = None, cross: bool = True,
+        forget: float | None = None, count: int | None = None, cross: bool = True, window: str = "hann",
     ) -> None:  # fmt: skip
         """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one;
-        `count`: lines from zero that are averaged, all when not given; `cross`: whether cross spectra are."""
+        `count`: lines from zero that are averaged, all when not given; `cross`: whether cross spectra are; `window`:
+        one of `WINDOWS`."""
         self.rate, self.frame, self.reference = rate, frame, reference
-        self.framer = Framer(channels, frame, overlap)
+        self.framer = Framer(channels, frame, overlap, window)
         self.hop, self.window = self.framer.hop, self.framer.window
         self.forget = forget
         self.count = frame // 2 + 1 if count is None else count
         self.crossed = cross
-        self.auto = np.zeros((channels, self.count))
-        self.cross = np.zeros((channels, self.count), dtype=complex)
+        # A linear average keeps sums and divides when asked; an exponential one keeps the average. Squares of real and
+        # imaginary parts are kept side by side, as they lie in memory, and added when asked.
+        self._squares = np.zeros((channels, 2 * self.count))
+        self._cross = np.zeros((channels, self.count), dtype=complex)
+        self._now = np.empty(2 * self.count)
+        self._product, self._conjugate = (np.empty(self.count, dtype=complex) for _ in range(2))
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
+
+    @property
+    def auto(self) -> Floats:
+        """(channels, lines) mean of |Y|²."""
+        whole = self._squares[:, 0::2] + self._squares[:, 1::2]
+        return np.asarray(whole / max(self.frames, 1) if self.forget is None else whole)
+
+    @property
+    def cross(self) -> Complexes:
+        """(channels, lines) mean of conj(reference)·Y."""
+        made = self._cross / (max(self.frames, 1) if self.forget is None else 1)
+        if self.crossed:
+            made[self.reference] = self.auto[self.reference]
+        return np.asarray(made)
 
     def feed(self, x: Floats) -> int:
         """One block (channels, n); how many frames it completed."""
@@ -127,12 +184,26 @@ class Averager:
         """One frame's transform (channels, lines)."""
         y = y[:, : self.count]
         self.frames += 1
-        weight = 1 / self.frames if self.forget is None else max(self.forget, 1 / self.frames)
-        self.auto *= 1 - weight
-        self.auto += weight * (y.real**2 + y.imag**2)
+        if self.forget is not None:
+            self._forget(y, max(self.forget, 1 / self.frames))
+            return
+        # Channel by channel, into arrays that stay in the processor's cache.
+        now, product, conjugate = self._now, self._product, self._conjugate
         if self.crossed:
-            self.cross *= 1 - weight
-            self.cross += (weight * np.conj(y[self.reference])) * y
+            np.conjugate(y[self.reference], out=conjugate)
+        for i, line in enumerate(y):
+            np.square(line.view(np.float64), out=now)
+            np.add(self._squares[i], now, out=self._squares[i])
+            if self.crossed and i != self.reference:
+                np.multiply(conjugate, line, out=product)
+                np.add(self._cross[i], product, out=self._cross[i])
+
+    def _forget(self, y: Complexes, weight: float) -> None:
+        self._squares *= 1 - weight
+        self._squares += weight * np.ascontiguousarray(y).view(np.float64) ** 2
+        if self.crossed:
+            self._cross *= 1 - weight
+            self._cross += (weight * np.conj(y[self.reference])) * y
 
     @property
     def dof(self) -> float:
@@ -149,10 +220,26 @@ class Averager:
         return Spectra(f, self.auto * self.scale, cross, self.reference, self.frames, self.dof)
 
 
+SCALES = ("density", "rms", "peak", "energy")
+
+
+def scaled(density: Floats, rate: float, window: Floats, scale: str, duration: float = 1.0) -> Floats:
+    """A one-sided density [unit²/Hz] in another scale: `rms` or `peak` of a line [unit], right for a sine in the line's
+    middle, whatever the window; `energy` density [unit²·s/Hz] of a transient that `duration` [s] was averaged over."""
+    if scale == "density":
+        return density
+    if scale == "energy":
+        return density * duration
+    if scale not in SCALES:
+        raise ValueError(f"'{scale}' is not known; use {', '.join(SCALES)}")
+    rms = np.sqrt(density * noise_bandwidth(window) * rate / window.size)
+    return np.asarray(rms * (np.sqrt(2) if scale == "peak" else 1.0))
+
+
 def averaged(pieces: Iterable[Floats], channels: int, rate: float, frame: int, overlap: float = 0.5,
-             reference: int = 0) -> Spectra:  # fmt: skip
+             reference: int = 0, window: str = "hann") -> Spectra:  # fmt: skip
     """Spectra of a whole record given in pieces (channels, n)."""
-    made = Averager(channels, rate, frame, overlap, reference)
+    made = Averager(channels, rate, frame, overlap, reference, window=window)
     for piece in pieces:
         made.feed(piece)
     return made.spectra()

@@ -163,6 +163,7 @@ def _course(angle: Floats, t: Floats) -> Callable[[Floats], tuple[Floats, Floats
     curves = [float(np.diff(slope_at(e))[0] / np.diff(e)[0]) for e in ends]
 
     def course(at: Floats) -> tuple[Floats, Floats]:
+        """Time [s] and seconds per revolution."""
         held = np.clip(at, angle[0], angle[-1])
         over = at - held
         curve = np.where(over < 0, curves[0], curves[1])
