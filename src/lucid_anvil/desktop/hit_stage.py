@@ -177,11 +177,13 @@ class HitStage(QWidget):
         grid = QVBoxLayout(live)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(4)
-        for pair in ((self.pulse, self.answer), (self.spectrum, self.growing)):
-            row = QHBoxLayout()
+        self.below = QWidget()
+        for holder, pair in ((QWidget(), (self.pulse, self.answer)), (self.below, (self.spectrum, self.growing))):
+            row = QHBoxLayout(holder)
+            row.setContentsMargins(0, 0, 0, 0)
             for chart in pair:
                 row.addWidget(chart, 1)
-            grid.addLayout(row, 1)
+            grid.addWidget(holder, 1)
         self.strip = HitStrip()
         self.strip.clicked.connect(self.overruled)
         grid.addWidget(self.strip)
@@ -208,7 +210,8 @@ class HitStage(QWidget):
         self.finding: Finding | None = None
         self.earlier: Finding | None = None
         self.limit = pg.InfiniteLine(angle=90, movable=False)
-        self.dragging = False
+        self.per_unit = {"force": 1.0, "response": 1.0}
+        """V per unit"""
         self._tabs()
 
     def charts(self) -> list[Chart]:
@@ -235,6 +238,8 @@ class HitStage(QWidget):
         for chart in self.charts():
             chart.drop(*[k for k in chart.series if k != "legend"])
         self.level.hide()
+        self.below.hide()
+        self.per_unit = {r: prepared.facts.sensitivity.get(r, 1.0) for r in ("force", "response")}
         self.strip.show_hits([], prepared.settings.hits or 5)
         s = prepared.settings
         self.linked.show_settings(s.block, s.bandwidth, prepared.facts.rate)
@@ -248,9 +253,10 @@ class HitStage(QWidget):
         if board.state not in ("running", "easing"):
             wave = board.wave
             if "force" in wave and "response" in wave and self.finding is None:
-                t = 1e3 * np.asarray(wave["t"])
-                self.pulse.curve("wave", t, 1e3 * np.asarray(wave["force"]), "teal", 1.6, "force, mV")
-                self.answer.curve("wave", t / 1e3, 1e3 * np.asarray(wave["response"]), "teal", 1.6, "response, mV")
+                t = np.asarray(wave["t"])
+                force, response = (np.asarray(wave[r]) / self.per_unit[r] for r in ("force", "response"))
+                self.pulse.curve("wave", 1e3 * t, force, "teal", 1.6, "force")
+                self.answer.curve("wave", t, response, "teal", 1.6, "response")
             return
         for chart in (self.pulse, self.answer):
             chart.drop("wave")
@@ -267,6 +273,7 @@ class HitStage(QWidget):
             self.told.setText(why or "Hit again when the plate is at rest.")
         hit = live.get("hit")
         if hit:
+            self.below.show()
             role = "clay" if hit["fault"] else "teal"
             self.pulse.curve("force", hit["t"], hit["force"], role, 2.0, "force")
             self.answer.curve("response", hit["tr"], hit["response"], role, 1.2, "response")

@@ -162,10 +162,10 @@ class ListenView(QWidget):
         if not self.signal.size:
             return
         t, y = envelope(self.signal, 900)
-        self.wave.curve("plain", self.start + t / self.rate, y, "muted", 1.0, "not filtered", z=5)
+        self.wave.curve("plain", self.start + t / self.rate, y, "muted", 1.0, "not filtered", z=5, dense=True)
         if self.regions:
             t, y = envelope(Chain(self.bands(), self.rate)(self.signal), 900)
-            self.wave.curve("heard", self.start + t / self.rate, y, "teal", 1.2, "filtered")
+            self.wave.curve("heard", self.start + t / self.rate, y, "teal", 1.2, "filtered", dense=True)
             self.said.setText(", ".join(band_text(b) for b in self.bands()) + ".")
         else:
             self.wave.drop("heard")

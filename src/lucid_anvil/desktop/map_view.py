@@ -174,7 +174,8 @@ class MapView(QWidget):
         self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, over)
         if self.first and over == "Hz":
             self.first = False
-            self.chart.frequency.put(float(self.f[int(np.argmax(self.rows.mean(axis=0)))]))
+            far = self.f.size // 4
+            self.chart.frequency.put(float(self.f[far + int(np.argmax(self.rows.mean(axis=0)[far:]))]))
         self.cut()
 
     def level(self, x: np.ndarray) -> np.ndarray:

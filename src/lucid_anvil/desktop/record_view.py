@@ -16,8 +16,16 @@ from .background import Background
 from .chart import Chart, Handle
 from .widgets import button, label, three
 
-COLUMNS = 1200
-ROLES = ("ink", "teal", "brass", "muted")
+PENS = (
+    ("ink", 1.2),
+    ("teal", 1.2),
+    ("brass", 1.2),
+    ("muted", 1.2),
+    ("plum", 1.2),
+    ("ink", 0.8),
+    ("teal", 0.8),
+    ("muted", 0.8),
+)
 LONG = 4_000_000
 """Samples above which the pyramid is made aside, while the window goes on"""
 MOST = 20_000_000
@@ -85,6 +93,8 @@ class RecordView(QWidget):
         for handle in (self.start, self.stop):
             handle.sigPositionChangeFinished.connect(lambda *_: self.read())
         self.aside = Background(self)
+        self.most = 4
+        """Channels that are drawn over one another"""
         self.recording: Recording | None = None
         self.channels: list[Channel] = []
         self.pyramids: dict[str, Pyramid] = {}
@@ -99,7 +109,7 @@ class RecordView(QWidget):
         for c in recording.channels:
             self.which.addItem(c.label, c.label)
         usual = [c for c in recording.channels if c.label in ("reference", "unit", "drive")]
-        self.channels = usual or list(recording.channels[:4])
+        self.channels = usual or list(recording.channels[: self.most])
         self.chart.drop(*list(self.chart.series))
         length = max((c.duration for c in self.channels), default=1.0)
         self.chart.setXRange(0, length, padding=0.01)
@@ -116,7 +126,7 @@ class RecordView(QWidget):
         assert self.recording is not None
         wanted = self.which.currentData()
         chosen = [c for c in self.recording.channels if wanted in (None, c.label)]
-        self.channels = chosen[:4]
+        self.channels = chosen[: self.most]
         self.chart.drop(*list(self.chart.series))
         self.chart.y_unit = self.channels[0].unit if self.channels else ""
         self.chart.apply_theme()
@@ -167,14 +177,16 @@ class RecordView(QWidget):
         if self.busy:
             return
         self.busy = True
+        # Where many lie over one another every second column is enough, and twice as quick.
+        columns = max(self.chart.width() - 70, 300) // (1 if len(self.channels) <= 4 else 2)
         low, high = self.chart.getPlotItem().getViewBox().viewRange()[0]
-        for c, role in zip(self.channels, ROLES, strict=False):
+        for c, (role, width) in zip(self.channels, PENS, strict=False):
             pyramid = self.pyramids.get(c.label)
             if pyramid is None:
                 continue
-            at, y = pyramid.picture(int(low * c.rate), int(high * c.rate) + 2, COLUMNS, c.load)
+            at, y = pyramid.picture(int(low * c.rate), int(high * c.rate) + 2, columns, c.load)
             if at.size:
-                self.chart.curve(c.label, at / c.rate, y, role, 1.2, c.label)
+                self.chart.curve(c.label, at / c.rate, y, role, width, c.label, dense=at.size > columns // 2)
         self.busy = False
 
     def crop(self) -> tuple[float, float]:

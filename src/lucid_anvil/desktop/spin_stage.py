@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
 from ..protocol.messages import Board
+from . import theme
 from .chart import Chart, Handle
 from .map_view import MapView
 from .widgets import Elided, Tabs, card, label
@@ -37,6 +38,8 @@ class SpinStage(QWidget):
         head.addWidget(self.title)
         self.told = Elided("", "muted")
         head.addWidget(self.told, 1)
+        self.names = label("", "small")
+        head.addWidget(self.names)
         self.over = Tabs([("Hz", "Hz"), ("order", "orders")], "chip")
         self.up = Tabs([("rpm", "speed"), ("s", "time")], "chip")
         for chips in (self.over, self.up):
@@ -79,6 +82,10 @@ class SpinStage(QWidget):
 
     def choose(self, key: str) -> None:
         self.tabs.choose(key, quiet=True)
+        for chips in (self.over, self.up):
+            chips.setVisible(key == "map" and self.finding is not None and len(self.finding.maps) > 1)
+        self.names.setVisible(key == "orders")
+        self.title.setText("Speed and map")
         self.pages.setCurrentWidget({"map": self.map, "orders": self.curves, "bands": self.bands}.get(key, self.plain))
         self._draw()
 
@@ -128,8 +135,6 @@ class SpinStage(QWidget):
         self.above.hide()
         self.tabs.show()
         self.told.setText("")
-        for chips in (self.over, self.up):
-            chips.setVisible(len(finding.maps) > 1)
         self._show_map()
         self.choose(self.tabs.now)
 
@@ -153,6 +158,11 @@ class SpinStage(QWidget):
         chart = {"orders": self.curves, "bands": self.bands}.get(key, self.plain)
         chart.drop(*[k for k in chart.series if k != "legend"])
         chosen = [c for c in self.finding.curves if (c.key.startswith("order_") if key == "orders" else c.key == key)]
+        marks = {_LINE.SolidLine: "—", _LINE.DashLine: "- -", _LINE.DotLine: "···"}
+        self.names.setText("&nbsp;&nbsp; ".join(
+            f'<span style="color:{theme.color(role).name()}">{marks[style]} {c.label}</span>'
+            for c, (role, _, style) in zip(chosen, PENS, strict=False)
+        ))  # fmt: skip
         for c, (role, width, style) in zip(chosen, PENS, strict=False):
             chart.curve(c.key, c.x, c.y, role, width, c.label, style=style)
         if self.earlier is not None and key == "overall":
