@@ -4,10 +4,19 @@ from __future__ import annotations
 
 import datetime
 import os
+import shutil
 import tempfile
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+
+KEPT = (
+    "ledger", "bench-running", "bench-done", "budget", "folio", "night", "profile-editor", "probe-run", "sine-running",
+    "random-running", "record-before", "record-done", "sine-cut", "hits", "response", "map", "microphone-check",
+    "overlay", "listening",
+)  # fmt: skip
+"""One of each main view; the story takes more on its way."""
 
 
 def main() -> None:
@@ -18,13 +27,17 @@ def main() -> None:
     pictures.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as work:
         lab = fresh_demo(Path(work) / "lab", datetime.date.today())
-        story = Story(lab, pictures, print)
+        made = Path(work) / "pictures"
+        made.mkdir()
+        story = Story(lab, made, print)
         story.run()
         story.run_shaker()
         story.run_listening()
         story.run_shaker_cut()
         story.run_cut()
         story.window.close()
+        for name in KEPT:
+            shutil.copyfile(made / f"{name}.png", pictures / f"{name}.png")
 
 
 if __name__ == "__main__":
