@@ -83,6 +83,19 @@ def test_five_good_hits_among_clumsy_ones_give_the_plates_modes(demo_lab: Any) -
     assert np.max(np.abs(off)) < 0.3
 
 
+def test_a_driving_point_is_checked(demo_lab: Any) -> None:
+    """The demo's second mode moves against the hammer: it is no driving point."""
+    prepared = changed(demo_lab, "impact", {"driving_point": True, "hits": 2, "trial_hits": 0}, clumsy="0 %")
+    made = found(prepared, play_through(prepared))
+    reading = made.reading("against")
+    assert reading.value == 1 and not reading.valid and "415 Hz" in (reading.reason or "")
+    assert any("not at one place" in n for n in made.notes)
+    modes = load_yaml(demo_lab.folder / "rigs" / "hammer.rig.yaml")["standin"]["scene"]["modes"]
+    prepared = changed(demo_lab, "impact", modes=[{**m, "mass": str(m["mass"]).lstrip("-")} for m in modes])
+    good = found(prepared, play_through(prepared)).reading("against")
+    assert good.value == 0 and good.valid
+
+
 def hit_run(lab: Any, **settings: Any) -> HitRun:
     prepared = changed(lab, "impact", {"trial_hits": 0, "trigger": "5 N", "block": 2048, **settings})
     return HitRun(prepared.settings, prepared.facts)

@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind
 from ..core.signal.impact import FrfEstimate, Hit, excited_up_to, frf_of, hits_of
+from ..core.signal.mobility import against
 from ..core.signal.modes import Mode, find_modes, without_window
 from ..core.signal.sinefit import Complexes, Floats
 from ..formats.recording import Channel
@@ -17,7 +18,7 @@ from ..lab.findings import Curve, Finding, Reading
 from .base import Limits, overload_limits, record_of
 from .impact_response import ImpactSettings
 
-UNITS = {"hits_accepted": "", "hits_rejected": "", "usable_to": "Hz"}
+UNITS = {"hits_accepted": "", "hits_rejected": "", "usable_to": "Hz", "against": ""}
 LEFT = 0.02
 """Share of its peak that a response may still have at the end of its block without a word."""
 DROP = 20.0
@@ -141,6 +142,16 @@ def _finding(
     if short:
         notes.append(f"{short.capitalize()}: hit again.")
     readings = [*counts, *_mode_readings(modes), Reading("usable_to", "Excited up to", usable, "Hz")]
+    if settings.driving_point:
+        wrong = against(made.frequency, free, [m.frequency for m in modes])
+        at = ", ".join(f"{f:.4g} Hz" for f in wrong)
+        off = f"no driving point: the modes at {at} move against the hammer" if wrong else None
+        readings.append(
+            Reading("against", "Modes against the hammer", float(len(wrong)), "", valid=not wrong, reason=off)
+        )
+        notes += (
+            [f"{off.capitalize()}: hammer and sensor are not at one place, or one counts the other way."] if off else []
+        )
     missing = [k for k in settings.limits if k.startswith("mode") and k not in {x.key for x in readings}]
     readings += [Reading(k, k, None, _unit_of(k), valid=False, reason="there is no such mode") for k in missing]
     units = {**UNITS, **_mode_units(settings, len(modes))}

@@ -12,7 +12,7 @@ from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..formats.recording import Channel
 from ..lab.findings import Finding
-from ..lab.textfiles import quantity
+from ..lab.textfiles import Flag, quantity
 from .base import Axis, CourseItem, Facts, MethodSettings, Performance
 
 
@@ -63,6 +63,8 @@ class ImpactSettings(MethodSettings):
     """s after the trigger at which the force is faded out; not done when not given"""
     trial_hits: int = Field(default=0, ge=0, le=20)
     """hits from which the input ranges are chosen before any is counted; none: the ranges stay as they are"""
+    driving_point: Flag = False
+    """hammer and sensor are at one place: a mode that moves against it makes the response doubtful"""
     overrule: list[int] = Field(default_factory=list)
     """numbers of hits, from 1, that a person takes for good in spite of what was found"""
 
@@ -102,6 +104,7 @@ class ImpactResponse:
         "hits_rejected": "Hits put aside, each with a note",
         "modeN_frequency": "Undamped natural frequency of mode N, from 1 rising [Hz]",
         "modeN_damping": "Damping of mode N [% of critical]",
+        "against": "Modes that move against the hammer, with driving_point; none at a true one",
         "usable_to": "Frequency up to which the hammer's tip excites [Hz]",
     }
     curves = {

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from .sinefit import Complexes, Floats
@@ -18,6 +20,13 @@ def form_of(frequency: Floats, accelerance: Complexes, form: str) -> Complexes:
     s = 2j * np.pi * np.asarray(frequency)
     order = {"accelerance": 0, "mobility": 1, "receptance": 2}[form]
     return np.asarray(FORMS[form][1] * accelerance / s**order)
+
+
+def against(frequency: Floats, accelerance: Complexes, modes: Sequence[float]) -> list[float]:
+    """Modes [Hz] at which hammer and sensor move against one another: the accelerance's imaginary part is negative
+    there. At a driving point there is none, since every residue is a square."""
+    imaginary = np.interp(np.asarray(modes, dtype=float), frequency, np.imag(accelerance))
+    return [float(f) for f, y in zip(modes, imaginary, strict=True) if y < 0]
 
 
 def part_of(response: Complexes, part: str) -> Floats:
