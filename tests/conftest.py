@@ -133,6 +133,21 @@ def demo_lab(tmp_path: Path, lab_template: Path) -> Any:
     return open_lab(Path(shutil.copytree(lab_template, tmp_path / "lab")))
 
 
+@pytest.fixture
+def window(qtbot: Any, demo_lab: Any) -> Iterator[Any]:
+    """The real window on a fresh demo lab; its runs go as fast as they compute and end with it."""
+    from PyQt6.QtWidgets import QApplication
+    from tests.test_desktop import leave
+
+    from lucid_anvil.desktop.window import MainWindow
+
+    made = MainWindow(demo_lab, pace="fast")
+    made.show()
+    QApplication.processEvents()
+    yield made
+    leave(made)
+
+
 SHORT = {"start": "63 Hz", "stop": "500 Hz", "steps_per_octave": 1, "dwell": "0.3 s", "settle_run": "0.1 s"}
 """A course of a few seconds."""
 

@@ -7,7 +7,7 @@ import json
 import os
 import signal
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -54,15 +54,6 @@ def leave(window: MainWindow) -> None:
         with contextlib.suppress(OSError):
             launch.order(address, "stop", why="test over")
             launch.order(address, "close")
-
-
-@pytest.fixture
-def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
-    made = MainWindow(demo_lab, pace="fast")
-    made.show()
-    QApplication.processEvents()
-    yield made
-    leave(made)
 
 
 def begin(window: MainWindow, changes: dict[str, Any] | None = None) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,8 +10,8 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
-from tests.test_desktop import leave, until
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from tests.test_desktop import until
 from tests.test_listening_run import kept_take, plan_of
 from tests.test_shaker_window import begin, opened
 
@@ -35,16 +34,6 @@ from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.methods.impact_response import linked
 from lucid_anvil.protocol.messages import Board
-
-
-@pytest.fixture
-def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
-    made = MainWindow(demo_lab, pace="fast")
-    made.show()
-    QApplication.processEvents()
-    yield made
-    leave(made)
-
 
 # --- on the Bench ----------------------------------------------------------------------------------------------------
 

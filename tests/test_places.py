@@ -12,7 +12,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog
 from tests.conftest import short_plan
-from tests.test_desktop import until
+from tests.test_desktop import leave, until
 
 from lucid_anvil.desktop.docket import PlanRow, TakeRow
 from lucid_anvil.desktop.window import MainWindow
@@ -47,10 +47,7 @@ def window(qapp: Any, demo_lab: Any) -> Iterator[MainWindow]:
     made.go("Bench")
     QApplication.processEvents()
     yield made
-    until(lambda: not made.bench.aside.open)
-    made.close()
-    QApplication.sendPostedEvents(None, 52)
-    QApplication.processEvents()
+    leave(made)
 
 
 def rows_of(window: MainWindow, kind: type) -> list[Any]:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PyQt6.QtWidgets import QApplication
-from tests.test_desktop import until
+from tests.test_desktop import leave, until
 from tests.test_shaker_engine import quick_plan
 
 from lucid_anvil.core.errors import BadInput
@@ -156,10 +156,7 @@ def window(qapp: Any, demo_lab: Any) -> Any:
     made.go("Bench")
     QApplication.processEvents()
     yield made
-    until(lambda: not made.bench.aside.open)
-    made.close()
-    QApplication.sendPostedEvents(None, 52)
-    QApplication.processEvents()
+    leave(made)
 
 
 def test_a_kept_random_take_is_shown_again(window: MainWindow, demo_lab: Any) -> None:

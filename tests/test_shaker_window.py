@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -11,7 +10,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
-from tests.test_desktop import leave, until
+from tests.test_desktop import until
 from tests.test_shaker_engine import quick_plan
 
 from lucid_anvil.desktop.docket import article_of
@@ -22,15 +21,6 @@ from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.protocol.messages import Board
-
-
-@pytest.fixture
-def window(qtbot: Any, demo_lab: Any) -> Iterator[MainWindow]:
-    made = MainWindow(demo_lab, pace="fast")
-    made.show()
-    QApplication.processEvents()
-    yield made
-    leave(made)
 
 
 def opened(window: MainWindow, place: Any) -> Any:

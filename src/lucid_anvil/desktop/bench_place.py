@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,8 @@ from ..folio.accepting import accept_take
 from ..lab import planning
 from ..lab.findings import Curve, Finding
 from ..lab.place import Lab
-from ..lab.takes import Take, next_take_folder
+from ..lab.shaker_planning import change_step
+from ..lab.takes import Take, list_takes, next_take_folder
 from ..lab.textfiles import dump_yaml, whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_for, rig_of
@@ -303,6 +305,42 @@ class BenchPlace(QWidget):
 
         def then(prepared: Prepared) -> None:
             self.prepared = prepared
+            self._show_prepared(True)
+            self.link.order("replan")
+
+        self.aside.run("change", work, then)
+
+    def finding_before(self) -> Finding | None:
+        """The newest finding of an earlier take of the same plan."""
+        if self.plan_file is None:
+            return None
+        for take in reversed(list_takes(self.plan_file.parent)):
+            if take.folder != self.take and (finding := take.finding()) is not None:
+                return finding
+        return None
+
+    def alter(self, place: Path, changes: dict[str, Any], refused: Callable[[str], None] | None = None) -> None:
+        """Change a plan's step in its own files; a change that can't be is taken back and said."""
+        assert self.prepared
+        rig = self.prepared.rig_file
+
+        def work() -> Prepared | str:
+            held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
+            change_step(place, changes)
+            try:
+                return prepare(place, rig)
+            except BadInput as problem:
+                for file, text in held.items():
+                    whole_write(file, text)
+                return str(problem)
+
+        def then(made: Prepared | str) -> None:
+            if isinstance(made, str):
+                self.said.emit(made)
+                if refused is not None:
+                    refused(made)
+                return
+            self.prepared = made
             self._show_prepared(True)
             self.link.order("replan")
 

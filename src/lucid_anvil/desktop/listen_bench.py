@@ -8,13 +8,10 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QInputDialog, QStackedWidget
 
-from ..core.errors import BadInput
-from ..engine.preparing import Prepared, prepare
+from ..engine.preparing import Prepared
 from ..folio.accepting import accept_check
 from ..lab.findings import Finding
-from ..lab.shaker_planning import change_step
-from ..lab.takes import Take, list_takes
-from ..lab.textfiles import whole_write
+from ..lab.takes import Take
 from ..protocol.messages import Board
 from .course_view import clock
 from .hit_stage import HitStage
@@ -107,7 +104,7 @@ class ListenBench(QObject):
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         self.stage.show_prepared(prepared, editable)
-        self.stage.now.show_earlier(self.finding_before())
+        self.stage.now.show_earlier(self.bench.finding_before())
         self.stretches.show_course(prepared.course(), False)
         self.bench.told.setText("Nothing is driven; it begins and ends by itself.")
 
@@ -115,37 +112,9 @@ class ListenBench(QObject):
         """The run has begun."""
         self.show_prepared(prepared, False)
 
-    def finding_before(self) -> Finding | None:
-        """The newest finding of an earlier take of the same plan."""
-        if self.bench.plan_file is None:
-            return None
-        for take in reversed(list_takes(self.bench.plan_file.parent)):
-            if take.folder != self.bench.take and (finding := take.finding()) is not None:
-                return finding
-        return None
-
     def change(self, place: Path, changes: dict[str, Any]) -> None:
-        """Into the plan; a change that can't be is taken back and said."""
-        assert self.bench.prepared
-        rig, text = self.bench.prepared.rig_file, place.read_text(encoding="utf-8")
-
-        def work() -> Prepared | str:
-            change_step(place, changes)
-            try:
-                return prepare(place, rig)
-            except BadInput as problem:
-                whole_write(place, text)
-                return str(problem)
-
-        def then(made: Prepared | str) -> None:
-            if isinstance(made, str):
-                self.bench.said.emit(made)
-                return
-            self.bench.prepared = made
-            self.bench._show_prepared(True)
-            self.bench.link.order("replan")
-
-        self.bench.aside.run("change", work, then)
+        """Into the plan."""
+        self.bench.alter(place, changes)
 
     def overrule(self, number: int) -> None:
         """A person takes a hit that was put aside, and says why."""
@@ -173,7 +142,7 @@ class ListenBench(QObject):
         bench.panels.setCurrentWidget(self.result)
         cut = reason or (status if status != "done" else None)
         if bench.finding is not None:
-            self.stage.now.show_earlier(self.finding_before())
+            self.stage.now.show_earlier(self.bench.finding_before())
             self.stage.show_finding(bench.finding)
         self.result.show_finding(bench.finding, cut, False)
         self._offer(take)

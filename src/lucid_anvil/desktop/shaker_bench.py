@@ -11,14 +11,11 @@ from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QMenu
 
-from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare
 from ..formats.teds import decode
-from ..lab.findings import Finding
 from ..lab.identity import matching, number_of, take_in
-from ..lab.shaker_planning import change_step, record_of_entry, stretched_course, swap_sensor
-from ..lab.takes import Take, list_takes
-from ..lab.textfiles import whole_write
+from ..lab.shaker_planning import record_of_entry, stretched_course, swap_sensor
+from ..lab.takes import Take
 from ..methods.shaker_settings import ShakerSettings
 from ..protocol.messages import Board
 from .course_view import clock
@@ -62,7 +59,7 @@ class ShakerBench(QObject):
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         self.stage.show_prepared(prepared, editable)
-        self.stage.show_earlier(self.finding_before())
+        self.stage.show_earlier(self.bench.finding_before())
         self.show_stretches(prepared, editable)
 
     def begin(self, prepared: Prepared) -> None:
@@ -71,7 +68,7 @@ class ShakerBench(QObject):
         self.stage.profile.editable = False
         self.stretches.editable = False
         self.stage.show_prepared(prepared, False)
-        self.stage.show_earlier(self.finding_before())
+        self.stage.show_earlier(self.bench.finding_before())
         if prepared.method.name == "time-replication":
             self.stage.choose("passes")
 
@@ -81,15 +78,6 @@ class ShakerBench(QObject):
         if editable:
             text += "; drag a right edge, or double-click to type a time"
         self.bench.told.setText(text)
-
-    def finding_before(self) -> Finding | None:
-        """The newest finding of an earlier take of the same plan."""
-        if self.bench.plan_file is None:
-            return None
-        for take in reversed(list_takes(self.bench.plan_file.parent)):
-            if take.folder != self.bench.take and (finding := take.finding()) is not None:
-                return finding
-        return None
 
     def stretched(self, item: int, duration: float) -> None:
         """A block of the course was made longer or shorter by hand."""
@@ -107,30 +95,12 @@ class ShakerBench(QObject):
 
     def change(self, place: Path, changes: dict[str, Any]) -> None:
         """Into the plan's own files; a change that can't be is taken back and said."""
-        assert self.bench.prepared
-        rig = self.bench.prepared.rig_file
 
-        def work() -> Prepared | str:
-            held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
-            change_step(place, changes)
-            try:
-                return prepare(place, rig)
-            except BadInput as problem:
-                for file, text in held.items():
-                    whole_write(file, text)
-                return str(problem)
+        def refused(why: str) -> None:
+            self.stage.tell(why)
+            self.stage.profile.draw()
 
-        def then(made: Prepared | str) -> None:
-            if isinstance(made, str):
-                self.bench.said.emit(made)
-                self.stage.tell(made)
-                self.stage.profile.draw()
-                return
-            self.bench.prepared = made
-            self.bench._show_prepared(True)
-            self.bench.link.order("replan")
-
-        self.bench.aside.run("change", work, then)
+        self.bench.alter(place, changes, refused)
 
     def tile_menu(self, role: str) -> None:
         """A click on a sensor's tile before the run: another sensor from the ledger."""

@@ -54,7 +54,7 @@ def play_through(
     block, rate = prepared.facts.block, prepared.facts.rate
     total = max(sum(i.duration for i in prepared.course()), 1e-9)
     made = Played()
-    made.sensed.sheets = bench.identities()
+    made.sensed.sheets = rig.identities()
     rows: list[Floats] = []
     with tempfile.TemporaryDirectory() as folder:
         guards = Guards(rig, Path(folder), prepared.control())

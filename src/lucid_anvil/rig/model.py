@@ -292,6 +292,15 @@ class Rig(Model):
     def channel(self, role: str) -> ChannelPart:
         return next(c for c in self.channels if c.role == role)
 
+    def identities(self) -> dict[str, str]:
+        """Memories (hex) of the sensors that carry a data sheet, by role."""
+        made = {}
+        for c in self.channels:
+            held = self.standin.sensors[c.sensor].datasheet if c.sensor else None
+            if held is not None:
+                made[c.role] = held.memory().hex()
+        return made
+
     def plant(self) -> Shaker:
         return self.shaker.shaker(self.amplifier.gain)
 

@@ -155,15 +155,6 @@ class StandInBench:
         self.tripped = False
         self.insert = False
 
-    def identities(self) -> dict[str, str]:
-        """Memories (hex) of the sensors that carry a data sheet, by role."""
-        made = {}
-        for c in self.rig.channels:
-            held = self.rig.standin.sensors[c.sensor].datasheet if c.sensor else None
-            if held is not None:
-                made[c.role] = held.memory().hex()
-        return made
-
     def command(self, name: str, value: object) -> None:
         """Settings that a method may ask for: `insert` routes the source to the sensor inputs."""
         if name == "insert":

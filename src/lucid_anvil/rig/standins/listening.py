@@ -194,15 +194,6 @@ class ListeningBench:
         self.ranges = [c.range for c in rig.channels]
         self.index = 0
 
-    def identities(self) -> dict[str, str]:
-        """Memories of the sensors that carry a data sheet, by role."""
-        made = {}
-        for c in self.rig.channels:
-            held = self.rig.standin.sensors[c.sensor].datasheet if c.sensor else None
-            if held is not None:
-                made[c.role] = held.memory().hex()
-        return made
-
     def command(self, name: str, value: object) -> None:
         """`ranges`: volts by role; `fault`: thrown as in the rig file."""
         if name == "ranges" and isinstance(value, dict):

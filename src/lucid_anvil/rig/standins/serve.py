@@ -41,7 +41,7 @@ class Server:
         span = self.block / self.rate
         index = 0
         with contextlib.suppress(OSError):
-            self.wire.send_json(b"T", self.bench.identities())
+            self.wire.send_json(b"T", self.rig.identities())
         made = self.bench.play(self.queue.pop(0))
         while not self.gone:
             if self.pace == "real":
