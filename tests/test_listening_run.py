@@ -423,3 +423,21 @@ def test_overall_with_a_time_weighting_and_bands(demo_lab: Any) -> None:
             check(
                 type(prepared.settings), {**prepared.settings.model_dump(exclude_none=True, by_alias=True), **bad}, "x"
             )
+
+
+def test_a_plot_says_which_curves_it_shows_and_how_far() -> None:
+    from lucid_anvil.folio.plots import view_svg
+    from lucid_anvil.lab.findings import Curve, Finding, Reading
+    from lucid_anvil.methods import registry
+
+    orders, *_ = registry.get("speed-orders").views
+    assert orders.shows("order_2.5") and not orders.shows("overall")
+    magnitude = registry.get("impact-response").views[0]
+    x = tuple(float(f) for f in range(10, 10_000, 10))
+    curve = Curve("frf_magnitude", "Accelerance", x, tuple(1.0 + f for f in x), "Hz", "(m/s²)/N")
+    whole = view_svg(Finding("impact-response", (), (curve,)), magnitude)
+    short = view_svg(Finding("impact-response", (Reading("usable_to", "", 1000.0, "Hz"),), (curve,)), magnitude)
+    assert whole is not None and short is not None
+    # Hidden text: the ticks of the long axis are not on the short one.
+    assert "8000" in whole and "8000" not in short and "1000" in short
+    assert view_svg(Finding("impact-response", (), ()), magnitude) is None

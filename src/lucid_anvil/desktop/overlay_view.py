@@ -35,7 +35,7 @@ class Shown:
 def axis_of(method: str, key: str) -> tuple[bool, bool]:
     """Whether a curve of a method goes on logarithmic axes: over x, over y."""
     for axis in registry.get(method).views:
-        if key in axis.curves or (key.startswith("order_") and axis.key == "orders"):
+        if axis.shows(key):
             return axis.x_log, axis.y_log
     return False, False
 

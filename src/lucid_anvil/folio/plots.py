@@ -83,7 +83,7 @@ def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.
 def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2.6) -> str | None:
     """One of a method's views: its curves on their axes, the first strong, a corridor where one is stated. None when
     the finding has no such curve."""
-    there = [c for c in finding.curves if c.key in view.curves and any(y is not None for y in c.y)]
+    there = [c for c in finding.curves if view.shows(c.key) and any(y is not None for y in c.y)]
     if not there:
         return None
     figure, axes = _figure(width, height)
@@ -91,17 +91,21 @@ def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2
         x = list(curve.x)
         if curve.low is not None and curve.high is not None:
             axes.fill_between(x, _numbers(curve.low), _numbers(curve.high), color=CORRIDOR, linewidth=0)
-        colour, wide = ((TEAL, 1.2), (INK, 0.9), (MUTED, 0.7))[min(i, 2)]
-        axes.plot(x, _numbers(curve.y), color=colour, linewidth=wide, label=curve.label, zorder=5 - min(i, 2))
+        colour, wide = ((TEAL, 1.2), (INK, 0.9), (MUTED, 0.7))[i % 3]
+        dash = ("-", "--", ":")[min(i // 3, 2)]
+        axes.plot(x, _numbers(curve.y), dash, color=colour, linewidth=wide, label=curve.label, zorder=5 - min(i, 4))
     if view.x_log:
         _log_hertz(axes)
         axes.set_xlim(min(v for v in there[0].x if v > 0), max(there[0].x))
     if view.y_log:
         _plain_decades(axes)
+    last = next((r.value for r in finding.readings if view.upto and r.key == view.upto), None)
+    if last:
+        axes.set_xlim(0, 1.1 * last)
     if len(there) > 1:
         axes.legend(frameon=False, fontsize=7, ncols=min(len(there), 4), loc="upper right")
     axes.set_xlabel(view.x_label, color=MUTED, loc="right")
-    axes.set_ylabel(view.y_label, color=MUTED)
+    axes.set_ylabel(view.y_label or there[0].y_unit, color=MUTED)
     return _svg(figure)
 
 

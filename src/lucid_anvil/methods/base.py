@@ -116,7 +116,8 @@ class CourseItem:
 
 @dataclass(frozen=True)
 class Axis:
-    """One plot that faces draw: which curves, on which scales, against which corridor."""
+    """One plot that faces draw: which curves, on which scales, against which corridor. A name among `curves` may end in
+    a star, for all that begin so."""
 
     key: str
     title: str
@@ -125,6 +126,12 @@ class Axis:
     y_label: str
     x_log: bool = False
     y_log: bool = False
+    upto: str = ""
+    """Key of a reading beyond whose value there is nothing worth looking at"""
+
+    def shows(self, key: str) -> bool:
+        """Whether a curve belongs to this plot."""
+        return any(key == c or (c.endswith("*") and key.startswith(c[:-1])) for c in self.curves)
 
 
 class MethodSettings(Model):

@@ -114,9 +114,9 @@ class ImpactResponse:
         "force_spectrum": "Force spectrum [N·s] over Hz",
     }
     views = (
-        Axis("magnitude", "Accelerance", ("frf_magnitude",), "Hz", "(m/s²)/N", y_log=True),
-        Axis("phase", "Phase", ("frf_phase",), "Hz", "°"),
-        Axis("coherence", "Coherence", ("coherence",), "Hz", ""),
+        Axis("magnitude", "Accelerance", ("frf_magnitude",), "Hz", "(m/s²)/N", y_log=True, upto="usable_to"),
+        Axis("phase", "Phase", ("frf_phase",), "Hz", "°", upto="usable_to"),
+        Axis("coherence", "Coherence", ("coherence",), "Hz", "", upto="usable_to"),
     )
 
     def evaluate(

@@ -133,8 +133,9 @@ class SpeedOrders:
         "bands": "Band levels of the whole run over Hz, with bands",
     }
     views = (
-        Axis("orders", "Orders", ("order_1",), "rpm", "", y_log=True),
+        Axis("orders", "Orders", ("order_*",), "rpm", "", y_log=True),
         Axis("overall", "Overall", ("overall",), "rpm", "dB"),
+        Axis("bands", "Bands", ("bands",), "Hz", "dB", x_log=True),
     )
 
     def evaluate(
