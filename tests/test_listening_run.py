@@ -246,6 +246,10 @@ def test_a_trigger_that_gives_no_speed_is_said_in_plain_words(demo_lab: Any) -> 
         Got(0, 0.0, {"tach": np.zeros(1024), "signal": np.zeros(1024)}, orders=({"order": "trigger", "level": 2.0},))
     )
     assert run.level == 2.0 and run.marks[-1]["level"] == 2.0
+    run.heed(
+        Got(0, 0.0, {"tach": np.zeros(1024), "signal": np.zeros(1024)}, orders=({"order": "slope", "rising": False},))
+    )
+    assert not run.rising and run.marks[-1]["rising"] is False and run.marks[-1]["level"] == 2.0
     run = spin(demo_lab, 1.5, {"trigger_level": None}, pulse_height="0.0001 V", pulse_noise="0.001 V")
     assert run.rpm is None and run.why
 

@@ -69,7 +69,9 @@ def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any)
     bench = opened(window, plan_of(demo_lab, "run-down"))
     stage = bench.listen.stage.spin
     begin(window)
-    until(lambda: bench.state == "running" and stage.map.rpm.size > 12, 120)
+    until(lambda: bench.state == "running" and stage.map.rpm.size > 6, 120)
+    stage.slope.emit(False)  # the other edge tells the speed as well
+    until(lambda: stage.edge.now == "falling" and stage.map.rpm.size > 12, 60)
     assert "rpm" in stage.rpm.text() and stage.told.text() == "Recording"
     assert "pulses" in stage.pulses.series
     window.setFocus()
@@ -438,6 +440,12 @@ def test_block_lines_and_bandwidth_fix_one_another(window: MainWindow, demo_lab:
     assert bench.prepared.settings.block == 32768 and entries.lines == 6400
     typed("bandwidth", "20 kHz")
     assert "more than 25600 Hz" in window.strip.text() and bench.prepared.settings.block == 32768
+    entries.before.setText("10 %")
+    entries.before.editingFinished.emit()
+    until(lambda: bench.prepared.settings.pretrigger == 10.0, 20)
+    entries.before.setText("95 %")
+    entries.before.editingFinished.emit()
+    assert entries.before.text() == "10 %" and "below 90" in window.strip.text()
     typed("lines", "many")
     assert entries.entries["lines"].text() == "6400"
     assert load_yaml(place)["steps"][0]["settings"]["block"] == 32768

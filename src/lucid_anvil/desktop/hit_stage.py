@@ -44,10 +44,17 @@ class LinkedEntries(QWidget):
             entry.editingFinished.connect(lambda k=key: self.typed(k))
             row.addWidget(entry)
             self.entries[key] = entry
-        self.rate, self.seconds, self.lines, self.bandwidth = 1.0, 1.0, 1, 1.0
+        row.addWidget(label("before", "muted"))
+        self.before = QLineEdit()
+        self.before.setFixedWidth(48)
+        self.before.setToolTip("Share of the block that stands before the trigger")
+        self.before.editingFinished.connect(self._before)
+        row.addWidget(self.before)
+        self.rate, self.seconds, self.lines, self.bandwidth, self.share = 1.0, 1.0, 1, 1.0, 5.0
 
-    def show_settings(self, block: int, bandwidth: float | None, rate: float) -> None:
-        self.rate = rate
+    def show_settings(self, block: int, bandwidth: float | None, rate: float, share: float) -> None:
+        """`share`: % of the block before the trigger."""
+        self.rate, self.share = rate, share
         self.seconds, self.lines, self.bandwidth = linked(rate, block / rate, None, bandwidth or rate / 2.56)
         self._show()
 
@@ -56,6 +63,21 @@ class LinkedEntries(QWidget):
                           ("bandwidth", f"{self.bandwidth:.5g} Hz")):  # fmt: skip
             self.entries[key].setText(text)
             self.entries[key].setToolTip("")
+        self.before.setText(f"{self.share:g} %")
+
+    def _before(self) -> None:
+        try:
+            value = parse(self.before.text(), "%", "before")
+            if not 0 <= value < 90:
+                raise BadInput("before: it must be from 0 to below 90 %.")
+        except BadInput as problem:
+            self._show()
+            self.refused.emit(str(problem))
+            return
+        if value != self.share:
+            self.share = value
+            self._show()
+            self.changed.emit({"pretrigger": f"{value:g} %"})
 
     def typed(self, key: str) -> None:
         """One was typed. A new bandwidth keeps the lines; a new block length or number of lines keeps the bandwidth."""
@@ -242,7 +264,7 @@ class HitStage(QWidget):
         self.per_unit = {r: prepared.facts.sensitivity.get(r, 1.0) for r in ("force", "response")}
         self.strip.show_hits([], prepared.settings.hits or 5)
         s = prepared.settings
-        self.linked.show_settings(s.block, s.bandwidth, prepared.facts.rate)
+        self.linked.show_settings(s.block, s.bandwidth, prepared.facts.rate, s.pretrigger)
         self.linked.setVisible(editable)
         self.told.setText(f"lines {prepared.facts.rate / s.block:.3g} Hz apart")
         self.choose("hits")

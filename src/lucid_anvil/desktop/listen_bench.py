@@ -83,6 +83,7 @@ class ListenBench(QObject):
         self.stage.hits.edited.connect(bench.change)
         self.stage.hits.linked.refused.connect(bench.said)
         self.stage.spin.trigger.connect(lambda v: self._order("trigger", level=v))
+        self.stage.spin.slope.connect(lambda up: self._order("slope", rising=up))
         self.stage.hits.overruled.connect(self.overrule)
         self.stretches = StretchView()
         self.result = ListenResult()

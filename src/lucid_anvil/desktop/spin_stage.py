@@ -26,6 +26,7 @@ class SpinStage(QWidget):
     """Pulses and speed above, the map below; afterwards map, orders, overall level and speed."""
 
     trigger = pyqtSignal(float)
+    slope = pyqtSignal(bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -65,6 +66,9 @@ class SpinStage(QWidget):
         figures.addStretch()
         for widget in (self.rpm, self.spread, self.why):
             figures.addWidget(widget)
+        self.edge = Tabs([("rising", "rising edge"), ("falling", "falling edge")], "chip")
+        self.edge.chosen.connect(lambda k: self.slope.emit(k == "rising"))
+        figures.addWidget(self.edge)
         figures.addStretch()
         row.addLayout(figures, 2)
         self.above.setMaximumHeight(170)
@@ -115,6 +119,7 @@ class SpinStage(QWidget):
         self.pulses.curve("pulses", live["pulses"]["t"], live["pulses"]["v"], "teal", 1.4, "tach")
         if not self.level.moving:
             self.level.put(live["level"])
+        self.edge.choose("rising" if live.get("rising", True) else "falling", quiet=True)
         rpm = live["rpm"]
         self.rpm.setText(f"{rpm:.0f} rpm" if rpm else "no speed")
         self.spread.setText(

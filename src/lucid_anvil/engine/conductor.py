@@ -43,7 +43,7 @@ from .walkround import Sensed, WalkRound
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
 PICTURES_EVERY = 0.08
-WISHES = ("hold", "go", "level", "skip", "trigger", "overrule")
+WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule")
 """Orders that are the method's to heed."""
 READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator")
 """Marks that say that there is something to be read."""

@@ -55,6 +55,7 @@ def build_app(token: str, orders: queue.Queue[dict[str, Any]], board: Callable[[
         "level",
         "skip",
         "trigger",
+        "slope",
         "overrule",
         "replan",
         "close",

@@ -56,7 +56,7 @@ class Got:
     """Result of the last `Want.compute`, once, when it is there."""
     orders: tuple[Mapping[str, Any], ...] = ()
     """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`; of one that
-    listens `trigger` with `level`, `overrule` with `number` and `note`."""
+    listens `trigger` with `level`, `slope` with `rising`, `overrule` with `number` and `note`."""
 
 
 @dataclass(frozen=True)

@@ -62,13 +62,15 @@ def evaluate(
         level = parse(settings.trigger_level, tach.unit or "", "trigger_level")
     triggers = [m for m in marks if m["kind"] == "trigger"]
     if triggers:
-        level = float(triggers[-1]["level"])
+        given = triggers[-1].get("level")
+        level = None if given is None else float(given)
+    rising = settings.slope == "rising" if not triggers else bool(triggers[-1].get("rising", True))
     runs = [m for m in marks if m["kind"] == "rotation"]
     pulses, x = tach.samples(), signal.samples()
     if runs:
         a, b = (float(runs[-1][k]) for k in ("start", "stop"))
         pulses, x = pulses[int(a * tach.rate) : int(b * tach.rate)], x[int(a * signal.rate) : int(b * signal.rate)]
-    times = pulse_times(pulses, tach.rate, level, settings.slope == "rising")
+    times = pulse_times(pulses, tach.rate, level, rising)
     try:
         rotation = rotation_of(times, settings.pulses_per_rev)
     except BadInput as problem:

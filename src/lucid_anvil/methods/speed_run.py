@@ -65,6 +65,7 @@ class SpeedRun:
         self.heard = weighting(self.settings.weighting, self.rate)
         given = self.settings.trigger_level
         self.level = None if given is None else parse(given, "V", "trigger_level")
+        self.rising = self.settings.slope == "rising"
         self.tach: Floats = np.zeros(0)
         self.signal: Floats = np.zeros(0)
         self.t = 0.0
@@ -79,7 +80,10 @@ class SpeedRun:
         for order in got.orders:
             if order.get("order") == "trigger":
                 self.level = float(order["level"])
-                self.marks.append({"t": self.t, "kind": "trigger", "level": self.level})
+                self.marks.append({"t": self.t, "kind": "trigger", "level": self.level, "rising": self.rising})
+            elif order.get("order") == "slope":
+                self.rising = bool(order["rising"])
+                self.marks.append({"t": self.t, "kind": "trigger", "level": self.level, "rising": self.rising})
         keep = int(3 * WINDOW * self.rate)
         self.tach = np.concatenate([self.tach, got.channels["tach"]])[-keep:]
         x = got.channels["signal"] * self.scale
@@ -92,9 +96,8 @@ class SpeedRun:
 
     def _speed(self) -> None:
         """The speed now, its spread, and plain words where there is none."""
-        rising = self.settings.slope == "rising"
         for span in (WINDOW, 3 * WINDOW):
-            times = pulse_times(self.tach[-int(span * self.rate) :], self.rate, self.level, rising)
+            times = pulse_times(self.tach[-int(span * self.rate) :], self.rate, self.level, self.rising)
             if times.size >= 6:
                 break
         swing = float(np.ptp(self.tach))
@@ -192,7 +195,8 @@ class SpeedRun:
         return {
             "stage": self.stage, "rpm": self.rpm, "why": self.why, "spread": self.spread, "missing": self.missing,
             "extra": self.extra, "at": self.t - self.began if self.stage != "waiting" else 0.0,
-            "of": self.settings.duration, "level": self.level if self.level is not None else (low + high) / 2,
+            "of": self.settings.duration, "rising": self.rising,
+            "level": self.level if self.level is not None else (low + high) / 2,
             "pulses": {"t": rounded(t / self.rate, 6), "v": rounded(y, 4)},
             "map": {"f": rounded(self.lines, 5), "rpm": self.speeds, "rows": self.rows},
             "overall": self.overall, "unit": self.unit, "track": [list(p) for p in self.track[-300:]],
