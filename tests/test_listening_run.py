@@ -96,6 +96,66 @@ def test_a_driving_point_is_checked(demo_lab: Any) -> None:
     assert good.value == 0 and good.valid
 
 
+def test_the_hammer_moves_over_three_points_and_gives_the_modes_shapes(demo_lab: Any) -> None:
+    """At each point the modes answer with other signs and sizes: so do the shapes that are read."""
+    wanted = {"A": (1.0, 1.0), "B": (0.5, -0.8), "C": (-0.7, 0.4)}
+    settings = {"points": list(wanted), "hits": 2, "trial_hits": 0, "trigger": "5 N"}
+    modes = [
+        {"frequency": "182 Hz", "damping": "1 %", "mass": "3 kg"},
+        {"frequency": "520 Hz", "damping": "1 %", "mass": "2 kg"},
+    ]
+    prepared = changed(demo_lab, "impact", settings, clumsy="0 %", modes=modes)
+    assert [i.label for i in prepared.course()] == ["2 good hits at A", "2 good hits at B", "2 good hits at C"]
+    bench = bench_of(prepared.rig)
+    performance, want, orders, marks, rows = (
+        prepared.method.perform(prepared.settings, prepared.facts, None),
+        None,
+        (),
+        [],
+        [],
+    )
+    waited = 0
+    for k in range(2000):
+        held = bench.play(np.zeros(prepared.facts.block))
+        rows.append(held.samples[:2])
+        got = Got(k, 0.0, {"force": held.samples[0], "response": held.samples[1]}, frozenset(), None, orders)
+        orders = ()
+        try:
+            want = next(performance) if want is None else performance.send(got)
+        except StopIteration:
+            break
+        marks += want.marks
+        if want.live is not None and want.live.get("moving"):
+            waited += 1
+            if waited % 12 == 0:  # the person takes a while to move
+                orders = ({"order": "go"},)
+                # The plate is hit elsewhere: other modal masses, from rest on.
+                point = list(wanted)[sum(m["kind"] == "point" for m in marks)]
+                for mode, size in zip(prepared.rig.standin.scene.modes, wanted[point], strict=True):  # type: ignore[union-attr]
+                    mode.mass = (3.0 if mode.frequency < 300 else 2.0) / size
+                later = bench_of(prepared.rig)
+                later.index = bench.index
+                later.scene.next = bench.scene.next + 1.0  # type: ignore[attr-defined]
+                bench = later
+    else:
+        raise AssertionError("it did not end")
+    from lucid_anvil.formats.recording import channel_of
+
+    whole = np.concatenate(rows, axis=1)
+    channels = {r: channel_of(r, "V", prepared.facts.rate, whole[i]) for i, r in enumerate(("force", "response"))}
+    assert [m["point"] for m in marks if m["kind"] == "point"] == ["A", "B", "C"]
+    made = prepared.method.evaluate(channels, prepared.settings, marks)
+    assert made.reading("hits_accepted").value == 2
+    assert made.reading("mode1_frequency").value == pytest.approx(182, rel=1e-3)
+    for n in (1, 2):
+        shape = made.curve(f"shape_mode{n}")
+        assert shape.x == (1.0, 2.0, 3.0)
+        assert list(shape.y) == pytest.approx([w[n - 1] for w in wanted.values()], abs=0.03)
+    assert {"frf_magnitude@B", "frf_phase@C"} <= {c.key for c in made.curves}
+    with pytest.raises(BadInput, match="once"):
+        check(type(prepared.settings), {"points": ["A", "A"]}, "x")
+
+
 def hit_run(lab: Any, **settings: Any) -> HitRun:
     prepared = changed(lab, "impact", {"trial_hits": 0, "trigger": "5 N", "block": 2048, **settings})
     return HitRun(prepared.settings, prepared.facts)

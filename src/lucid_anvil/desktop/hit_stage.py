@@ -287,12 +287,17 @@ class HitStage(QWidget):
             self.level.show()
             if not self.level.moving:
                 self.level.put(live["trigger"])
-        if live.get("stage") == "ranging":
+        points = live.get("places") or []
+        where = f"Point {points[live['place']]}. " if points else ""
+        if live.get("moving"):
+            following = points[live["place"] + 1]
+            self.told.setText(f"{where[:-2]} is done: move on to {following}, then Next point.")
+        elif live.get("stage") == "ranging":
             self.told.setText(f"Trial hits to find the ranges: {live['trials']} of {live['trials_wanted']}")
         else:
             last = live.get("hits", [])[-1:]
             why = f"hit {last[0]['number']} put aside: {last[0]['fault']}" if last and last[0]["fault"] else ""
-            self.told.setText(why or "Hit again when the plate is at rest.")
+            self.told.setText(where + (why or "Hit again when the plate is at rest."))
         hit = live.get("hit")
         if hit:
             self.below.show()

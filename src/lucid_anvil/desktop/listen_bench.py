@@ -91,7 +91,9 @@ class ListenBench(QObject):
         self.result.accept.clicked.connect(self.accept)
         self.end = button("End  N", tip="Enough: end the recording now and read what there is")
         self.end.clicked.connect(self.skip)
-        self.buttons = (self.end,)
+        self.next = button("Next point  P", "main", "Hammer or sensor is at the next point: its hits count from now on")
+        self.next.clicked.connect(self.next_point)
+        self.buttons = (self.next, self.end)
 
     @property
     def here(self) -> bool:
@@ -126,14 +128,18 @@ class ListenBench(QObject):
     def skip(self) -> None:
         self._order("skip")
 
+    def next_point(self) -> None:
+        self._order("go")
+
     def show_running(self, board: Board) -> None:
         self.bench.run.show_board(board, running_rows(board.live), "")
         live = board.live
+        self.next.setVisible(bool(live.get("moving")))
         if live.get("wanted"):
             ranging = live["stage"] == "ranging"
             share = live["trials"] / max(live["trials_wanted"], 1) if ranging else live["good"] / live["wanted"]
             first = 1 if live["trials_wanted"] and not ranging else 0
-            self.stretches.show_progress(first, min(share, 1.0))
+            self.stretches.show_progress(first + (0 if ranging else int(live.get("place", 0))), min(share, 1.0))
         elif live.get("of"):
             self.stretches.show_progress(0, min(float(live.get("at", 0.0)) / float(live["of"]), 1.0))
         self.bench.told.setText(f"{Path(board.take or '').name} · {clock(board.t)} recorded")

@@ -16,6 +16,7 @@ from ..core.signal.sinefit import Complexes, Floats
 from ..formats.recording import Channel
 from ..lab.findings import Curve, Finding, Reading
 from .base import Limits, overload_limits, record_of
+from .impact_points import stretches_of, with_points
 from .impact_response import ImpactSettings
 
 UNITS = {"hits_accepted": "", "hits_rejected": "", "usable_to": "Hz", "against": ""}
@@ -70,14 +71,35 @@ def evaluate(
     level = settings.trigger if settings.trigger is not None else 0.1 * float(np.max(np.abs(f)))
     if triggers:
         level = float(triggers[-1]["level"])
-    found = hits_of(sign * f, r, level, settings.block, before, ranges)
-    found = [
-        Hit(h.start, h.trigger, h.peak)
-        if h.start >= 0 and (i in settings.overrule or any(abs(begin + h.trigger / rate - t) < 0.01 for t in taken))
-        else h
-        for i, h in enumerate(found, 1)
-    ]
-    return _finding(f, r, rate, found, before, settings, begin)
+
+    def found_in(a: int, b: int) -> list[Hit]:
+        found = hits_of(sign * f[a:b], r[a:b], level, settings.block, before, ranges)
+        at = begin + a / rate
+        return [
+            Hit(h.start, h.trigger, h.peak)
+            if h.start >= 0 and (i in settings.overrule or any(abs(at + h.trigger / rate - t) < 0.01 for t in taken))
+            else h
+            for i, h in enumerate(found, 1)
+        ]
+
+    points = stretches_of(marks, begin, begin + f.size / rate)
+    if len(points) < 2:
+        return _finding(f, r, rate, found_in(0, f.size), before, settings, begin)
+    edges = [(round((a - begin) * rate), round((b - begin) * rate)) for _, a, b in points]
+    made = [_frf(f[a:b], r[a:b], rate, _used(found_in(a, b), settings.hits)[0], before, settings) for a, b in edges[1:]]
+    a, b = edges[0]
+    whole = _finding(f[a:b], r[a:b], rate, found_in(a, b), before, settings, begin + a / rate)
+    return with_points(whole, [name for name, _, _ in points], made)
+
+
+def _frf(
+    f: Floats, r: Floats, rate: float, good: list[Hit], before: int, settings: ImpactSettings
+) -> FrfEstimate | None:
+    """The response function of good hits, None when there are none."""
+    if not good:
+        return None
+    pieces = ((f[h.start : h.start + settings.block], r[h.start : h.start + settings.block]) for h in good)
+    return frf_of(pieces, rate, before, settings.estimator, settings.response_decay, settings.force_window)
 
 
 def _ranges(held: Mapping[str, Channel], settings: ImpactSettings) -> tuple[float | None, float | None]:
@@ -132,8 +154,8 @@ def _finding(
         return Finding(
             "impact-response", tuple(limits.judge(c) for c in counts), notes=(*notes, f"{why.capitalize()}.")
         )
-    pieces = ((f[h.start : h.start + settings.block], r[h.start : h.start + settings.block]) for h in good)
-    made = frf_of(pieces, rate, before, settings.estimator, settings.response_decay, settings.force_window)
+    made = _frf(f, r, rate, good, before, settings)
+    assert made is not None
     usable = excited_up_to(made.frequency, made.force, DROP)
     shift = 1 / settings.response_decay if settings.response_decay else 0.0
     modes = find_modes(made.frequency, made.response, made.gain_error, shift=shift, stop=usable)

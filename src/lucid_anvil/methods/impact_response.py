@@ -63,6 +63,8 @@ class ImpactSettings(MethodSettings):
     """s after the trigger at which the force is faded out; not done when not given"""
     trial_hits: int = Field(default=0, ge=0, le=20)
     """hits from which the input ranges are chosen before any is counted; none: the ranges stay as they are"""
+    points: list[str] = Field(default_factory=list, max_length=400)
+    """names of points between which the hammer or the sensor moves, each with its own hits; the first is fitted"""
     driving_point: Flag = False
     """hammer and sensor are at one place: a mode that moves against it makes the response doubtful"""
     overrule: list[int] = Field(default_factory=list)
@@ -79,6 +81,8 @@ class ImpactSettings(MethodSettings):
     def _sensible(self) -> ImpactSettings:
         if not 0 <= self.pretrigger < 90:
             raise ValueError("pretrigger must be from 0 to below 90 %.")
+        if len(set(self.points)) < len(self.points):
+            raise ValueError("points: each must stand once.")
         if not 0 <= self.hysteresis <= 100:
             raise ValueError("hysteresis must be from 0 to 100 %.")
         for name in ("trigger", "response_decay", "force_window", "bandwidth"):
@@ -112,10 +116,13 @@ class ImpactResponse:
         "frf_phase": "Its phase [°] over Hz",
         "coherence": "Coherence over Hz, with two hits or more",
         "force_spectrum": "Force spectrum [N·s] over Hz",
+        "frf_magnitude@P": "The same at a further point P, and frf_phase@P",
+        "shape_modeN": "Shape of mode N over the points",
     }
     views = (
         Axis("magnitude", "Accelerance", ("frf_magnitude",), "Hz", "(m/s²)/N", y_log=True, upto="usable_to"),
         Axis("phase", "Phase", ("frf_phase",), "Hz", "°", upto="usable_to"),
+        Axis("shapes", "Shapes of the modes", ("shape_mode*",), "point", ""),
         Axis("coherence", "Coherence", ("coherence",), "Hz", "", upto="usable_to"),
     )
 
@@ -129,7 +136,9 @@ class ImpactResponse:
     def course(self, settings: ImpactSettings) -> list[CourseItem]:
         """Nothing is driven: a person hits."""
         wanted = settings.hits or 5
-        items = [CourseItem(f"{wanted} good hits", 6.0 * wanted)]
+        items = [
+            CourseItem(f"{wanted} good hits" + (f" at {p}" if p else ""), 6.0 * wanted) for p in settings.points or [""]
+        ]
         if settings.trial_hits:
             items.insert(0, CourseItem(f"{settings.trial_hits} trial hits", 5.0 * settings.trial_hits))
         return items

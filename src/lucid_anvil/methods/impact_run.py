@@ -67,6 +67,10 @@ class HitRun:
         self.wanted = self.settings.hits or USUAL_HITS
         self.ranged = self.settings.trial_hits == 0
         self.last = 0
+        self.at = 0
+        """number of the point that is hit"""
+        self.moving = False
+        """The hits of a point are complete; the operator moves on"""
         self.marks: list[dict[str, Any]] = []
         if self.own or self.ranged:
             self.marks.append({"t": 0.0, "kind": "trigger", "level": self.level})
@@ -91,7 +95,9 @@ class HitRun:
                 self.level = max(SHARE * self.ranges[0] * float(self.scale[0]), OVER_NOISE * self.rest)
         for order in got.orders:
             self._obey(order)
-        while self._look():
+        if self.moving:
+            self.seen, self.low = self.end, False
+        while not self.moving and self._look():
             pass
         if self.pending is None:
             self._forget(max(self.end - self.before - 4, 0))
@@ -103,7 +109,12 @@ class HitRun:
 
     def _obey(self, order: Mapping[str, Any]) -> None:
         name = order.get("order")
-        if name == "trigger" and float(order.get("level", 0.0)) > 0:
+        if name == "go" and self.moving:
+            self.at, self.moving, self.last = self.at + 1, False, self.end
+            self.hits, self.good, self.put_aside = [], {}, {}
+            self.live.pop("frf", None)
+            self.marks.append({"t": self.end / self.rate, "kind": "point", "point": self.settings.points[self.at]})
+        elif name == "trigger" and float(order.get("level", 0.0)) > 0:
             self.level, self.own = float(order["level"]), True
             self.marks.append({"t": self.end / self.rate, "kind": "trigger", "level": self.level})
         elif name == "overrule":
@@ -247,7 +258,9 @@ class HitRun:
             **self.live, "stage": "hits" if self.ranged else "ranging", "good": len(self.good), "wanted": self.wanted,
             "trials": len(self.trials), "trials_wanted": self.settings.trial_hits, "trigger": self.level,
             "ranges": dict(zip(self.roles, self.ranges, strict=True)), "hits": [dict(h) for h in self.hits[-24:]],
-            "waiting": self.pending is None, "scope": {"t": rounded(t / self.rate, 6), "force": rounded(y, 4)},
+            "waiting": self.pending is None, "moving": self.moving,
+            "places": self.settings.points, "place": self.at,
+            "scope": {"t": rounded(t / self.rate, 6), "force": rounded(y, 4)},
         }  # fmt: skip
 
 
@@ -270,6 +283,8 @@ def perform(settings: ImpactSettings, facts: Facts) -> Performance:
     """Listen until there are as many good hits as wanted, none for ten minutes, or the operator ends it."""
     run = HitRun(settings, facts)
     silence = np.zeros(facts.block)
+    if settings.points:
+        run.marks.append({"t": 0.0, "kind": "point", "point": settings.points[0]})
     begin = {"t": 0.0, "kind": "hits", "wanted": run.wanted, "block": settings.block}
     got = yield Want(silence, marks=(begin, *run.marks), live=run.told())
     run.marks.clear()
@@ -277,7 +292,10 @@ def perform(settings: ImpactSettings, facts: Facts) -> Performance:
     while True:
         known = len(run.hits), len(run.good), len(run.trials)
         run.heed(got)
-        done = (len(run.good) >= run.wanted and run.pending is None) or any(o["order"] == "skip" for o in got.orders)
+        complete = len(run.good) >= run.wanted and run.pending is None
+        if complete and run.at + 1 < len(settings.points):
+            run.moving, complete = True, False
+        done = complete or any(o["order"] == "skip" for o in got.orders)
         done = done or run.end - run.last > PATIENCE * run.rate
         fresh = known != (len(run.hits), len(run.good), len(run.trials))
         shown += 1
