@@ -9,11 +9,13 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.desktop.docket import take_facts
 from lucid_anvil.engine.evaluating import evaluate_take, reread
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.engine.tiles import listening_chain
 from lucid_anvil.folio.accepting import accept_check
+from lucid_anvil.folio.testreport import report_context
 from lucid_anvil.lab.listening_planning import check_settings
 from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
@@ -385,7 +387,12 @@ def test_a_check_goes_into_the_ledger_and_marks_a_series(demo_lab: Any, tmp_path
     assert "1 takes between the two are marked as doubtful" in said
     doubt = [e for e in run.events() if e["kind"] == "doubtful"]
     assert len(doubt) == 1 and "+0.75 dB" in doubt[0]["why"].replace("0.74", "0.75")
-    assert not [e for e in first.events() if e["kind"] == "doubtful"]
+    assert first.doubt() is None and run.doubt() == doubt[0]["why"]
+    run.keep(evaluate_take(run))
+    facts = take_facts(run)
+    assert facts["doubtful"] and "checks before and after" in facts["reason"]
+    notes = report_context(run, run.finding(), None)["notes"]
+    assert notes[0].startswith("Doubtful: the microphone's checks")
 
 
 def kept_take(prepared: Prepared, wall: float) -> Take:

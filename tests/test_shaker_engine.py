@@ -158,9 +158,8 @@ def test_a_swapped_sensor_is_followed_by_units_and_checks(demo_lab: Any) -> None
     assert after.facts.sensitivity["control"] != before.facts.sensitivity["control"]
     from lucid_anvil.core.errors import BadInput
     from lucid_anvil.engine.walkround import Sensed, WalkRound
-    from lucid_anvil.rig.standins.bench import StandInBench
 
-    sensed = Sensed(sheets=StandInBench(after.rig).identities())
+    sensed = Sensed(sheets=after.rig.identities())
     state = next(c for c in WalkRound(after).states(sensed) if c.key == "identity")
     assert not state.done and "not known" in state.why
     fine = next(c for c in WalkRound(before).states(sensed) if c.key == "identity")

@@ -26,7 +26,8 @@ def take_facts(take: Take) -> dict[str, Any]:
     return {
         "name": take.name.replace("take-", "take ").replace(" 00", " ").replace(" 0", " "),
         "status": status,
-        "reason": take.reason() if status != "done" else None,
+        "reason": take.reason() if status != "done" else take.doubt(),
+        "doubtful": take.doubt() is not None,
         "verdict": finding.verdict if finding else None,
         "curve": values,
         "accepted": any(e["kind"] == "accepted" for e in events),
@@ -84,10 +85,10 @@ class TakeRow(QWidget):
         small_text(painter, 12, 17, f["name"], theme.color("ink"), 9.5, 600 if self.chosen else 400)
         words = {"done": theme.VERDICT_WORDS.get(f["verdict"] or "", "kept"), "cut": "cut", "running": "running"}
         text = words.get(f["status"], f["status"]) + (" · accepted" if f["accepted"] else "")
+        text += " · doubtful" if f["doubtful"] else ""
         small_text(painter, 12, 33, text, theme.color("muted"), 8.5)
-        verdict = (
-            "running" if f["status"] == "running" else "outside" if f["status"] == "cut" else f["verdict"] or "none"
-        )
+        known = {"running": "running", "cut": "outside"}.get(f["status"])
+        verdict = known or ("open" if f["doubtful"] else f["verdict"] or "none")
         box = QRectF(self.width() - 24, 8, 16, 9)
         draw_verdict(painter, verdict, box)
         values = f["curve"]

@@ -156,7 +156,8 @@ class ListenBench(QObject):
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
         length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
         bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
-        bench.events.setText(reason or "")
+        doubt = take.doubt()
+        bench.events.setText(reason or (f"Doubtful: {doubt}" if doubt else ""))
         bench.docket.show_plan(bench.plan_file, take.folder, False)
         bench.running.emit(False)
 

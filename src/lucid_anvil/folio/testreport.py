@@ -46,7 +46,7 @@ def report_context(take: Take, finding: Finding, lab: Lab | None) -> dict[str, A
         "verdict_words": "cut before its end" if status == "cut" else VERDICT_WORDS[finding.verdict],
         "rule": RULES[plan.step.settings.get("decision", "guarded")],
         "pictures": [(title, picture) for title, picture in pictures if picture is not None][:MOST],
-        "notes": list(finding.notes),
+        "notes": [*([f"Doubtful: {doubt}."] if (doubt := take.doubt()) else []), *finding.notes],
     }
 
 

@@ -51,6 +51,11 @@ class Take:
                     return str(event.get("label") or event.get("reason"))
         return None
 
+    def doubt(self) -> str | None:
+        """Why it is doubtful: what was found out after it was made."""
+        held = next((e for e in reversed(self.events()) if e["kind"] == "doubtful"), None)
+        return None if held is None else str(held["why"])
+
     def position(self) -> dict[str, Any] | None:
         """Where its method last said that it could be continued from."""
         held = next((e for e in reversed(self.events()) if e["kind"] == "position"), None)
