@@ -131,7 +131,7 @@ def test_from_the_ledger_to_the_certificate(window: MainWindow, demo_lab: Any) -
     box = window.place("Lightbox")
     assert box.list.count() == 1
     box.tabs.choose("raw")
-    assert {"reference", "unit", "drive"} <= set(box.raw.series)
+    until(lambda: {"reference", "unit", "drive"} <= set(box.raw.series), 30)  # a long record is indexed aside
     # After an adjustment the unit is run again, for the as-left values.
     window.go("Bench")
     QTest.mouseClick(bench.result.rerun, Qt.MouseButton.LeftButton)
