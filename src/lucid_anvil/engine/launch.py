@@ -92,7 +92,8 @@ def wait_for(note: Path, process: subprocess.Popen[bytes] | None, timeout: float
     until = time.monotonic() + timeout
     while time.monotonic() < until:
         address = find(note)
-        if address is not None:
+        # Another conductor's door may still be open at the same place.
+        if address is not None and (process is None or address.pid == process.pid):
             return address
         if process is not None and process.poll() is not None:
             break
