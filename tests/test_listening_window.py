@@ -16,6 +16,7 @@ from tests.test_listening_run import kept_take, plan_of
 from tests.test_shaker_window import begin, opened
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.core.signal.pulses import figures
 from lucid_anvil.desktop.hit_stage import HitStage, HitStrip
 from lucid_anvil.desktop.listen_bench import running_rows
 from lucid_anvil.desktop.listen_view import ListenView
@@ -341,9 +342,7 @@ def test_a_long_record_is_indexed_aside_and_opens_at_once_the_next_time(qtbot: A
     assert "x" in again.chart.series and reads == [n]  # only the figures of the whole crop read samples
     again.set_crop(0.0, 1.0)
     assert time_text(6000.0) == "1.667 h" and time_text(2e-5) == "20 µs"
-    assert "rms" in figures_text(
-        __import__("lucid_anvil.core.signal.pulses", fromlist=["x"]).figures(load(0, 9), 1.0), "V"
-    )
+    assert "rms" in figures_text(figures(load(0, 9), 1.0), "V")
 
 
 def test_filters_on_the_spectrum_are_heard_and_written(qtbot: Any, tmp_path: Path, monkeypatch: Any) -> None:
@@ -384,6 +383,10 @@ def test_filters_on_the_spectrum_are_heard_and_written(qtbot: Any, tmp_path: Pat
     view.repaint_charts()
 
 
+def refuse(place: Path, _recording: Any) -> None:
+    raise BadInput(f"{place}: it can't be written (no room).")
+
+
 def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     window: MainWindow, demo_lab: Any, tmp_path: Path, monkeypatch: Any
 ) -> None:
@@ -407,6 +410,11 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(place.with_suffix("")), "XLSX (*.xlsx)"))
     box.save_crop()
     until(lambda: place.exists() and "Written" in box.hint.text(), 20)
+    assert read(place).channels[0].length == 12800
+    # Over a file that is there: it goes only when the new one is whole.
+    monkeypatch.setattr("lucid_anvil.desktop.lightbox_place.write", refuse)
+    box.save_crop()
+    until(lambda: "no room" in box.hint.text(), 20)
     assert read(place).channels[0].length == 12800
     csv = tmp_path / "foreign.csv"
     write(csv, pulse_record(4000))

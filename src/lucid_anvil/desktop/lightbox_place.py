@@ -260,8 +260,10 @@ class LightboxPlace(QWidget):
         cropped = self.record.cropped()
 
         def work() -> Path:
-            place.unlink(missing_ok=True)  # the file dialog has asked
-            write(place, cropped)
+            part = place.with_name(f".{place.stem}.new{place.suffix}")
+            part.unlink(missing_ok=True)
+            write(part, cropped)
+            part.replace(place)  # the dialog has asked; what was there goes only when the new one is whole
             return place
 
         self.aside.run("export", work, lambda made: self.hint.setText(f"Written to {made}."))

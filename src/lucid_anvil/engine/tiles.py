@@ -46,6 +46,15 @@ def _sensor_detail(prepared: Prepared, role: str) -> tuple[str, str]:
     return f"{sensor.serial} · {value}", due
 
 
+def _inputs(prepared: Prepared, worst: float) -> Tile:
+    """The inputs' tile; `worst` is the largest share of a range that is used."""
+    end, headroom = prepared.rig.front_end, -20 * np.log10(max(worst, 1e-6))
+    return Tile(
+        "inputs", "Inputs", f"{end.bits} bit · {end.rate / 1e3:.1f} kS/s",
+        f"{min(headroom, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
+    )  # fmt: skip
+
+
 def chain(
     prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, rooms: list[Room], live: Mapping[str, Any]
 ) -> list[Tile]:
@@ -95,14 +104,7 @@ def chain(
             due = "rms"
         made.append(Tile(role, title, text, value, due or "peak", overload[role], 1.0, "measure", overload[role] >= 1))
     worst = max(overload[role] for role, _ in shown)
-    room = -20 * np.log10(max(worst, 1e-6))
-    made.append(
-        Tile(
-            "inputs", "Inputs", f"{rig.front_end.bits} bit · {rig.front_end.rate / 1e3:.1f} kS/s",
-            f"{min(room, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
-        )
-    )  # fmt: skip
-    return made
+    return [*made, _inputs(prepared, worst)]
 
 
 def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
@@ -144,14 +146,7 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
         alarm = used >= 1 or lamp.get("state") == "over"
         used = max(used, float(lamp.get("share", 0.0))) if lamp else used
         made.append(Tile(c.role, c.role.capitalize(), text, value, note, used, 1.0, "measure", alarm))
-    headroom = -20 * np.log10(max(worst, 1e-6))
-    made.append(
-        Tile(
-            "inputs", "Inputs", f"{rig.front_end.bits} bit · {rig.front_end.rate / 1e3:.1f} kS/s",
-            f"{min(headroom, 99):.0f} dB" if worst < 1 else "overload", "headroom", worst, 1.0, "measure", worst >= 1,
-        )
-    )  # fmt: skip
-    return made
+    return [*made, _inputs(prepared, worst)]
 
 
 def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None) -> dict[str, Any]:

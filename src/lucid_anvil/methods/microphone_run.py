@@ -47,7 +47,7 @@ class ToneRun:
         self.held: Floats = np.zeros(0)
         self.t = 0.0
         self.wanted = self.settings.level + sum(self.settings.corrections.values())
-        known = self.settings.previous_sensitivity or 1e3 * self.facts.sensitivity.get("microphone", 0.05)
+        known = self.settings.previous_sensitivity or 1e3 * self.facts.sensitivity["microphone"]
         self.known = float(known)
 
     def heed(self, got: Got) -> bool:
