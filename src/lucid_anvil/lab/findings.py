@@ -134,12 +134,20 @@ def to_text(finding: Finding) -> str:
     return json.dumps(as_json(finding), ensure_ascii=False, indent=1, allow_nan=False)
 
 
+def _interval(held: Mapping[str, float | None] | None) -> tuple[float, float] | None:
+    """An interval read back; an end that JSON could not hold is endless."""
+    if held is None:
+        return None
+    low, high = held["low"], held["high"]
+    return (-math.inf if low is None else low, math.inf if high is None else high)
+
+
 def from_json(held: Mapping[str, Any]) -> Finding:
     """A finding read back."""
     readings = tuple(
         Reading(
             r["key"], r["label"], r["value"], r["unit"], r["uncertainty"], r["coverage"],
-            (r["interval"]["low"], r["interval"]["high"]) if r["interval"] else None,
+            _interval(r["interval"]),
             (r["limit"] or {}).get("low"), (r["limit"] or {}).get("high"), r["verdict"], r["valid"], r["reason"],
         )
         for r in held["readings"]

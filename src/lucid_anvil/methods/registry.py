@@ -16,6 +16,16 @@ MODULES = {
     "microphone-level": "microphone_level",
     "impact-response": "impact_response",
     "speed-orders": "speed_orders",
+    "output-offset": "output_offset",
+    "output-gain": "output_gain",
+    "output-power": "output_power",
+    "output-distortion": "output_distortion",
+    "output-response": "output_response",
+    "output-noise": "output_noise",
+    "output-separation": "output_separation",
+    "output-intermodulation": "output_intermodulation",
+    "output-common-mode": "output_common_mode",
+    "output-impedance": "output_impedance",
 }
 
 

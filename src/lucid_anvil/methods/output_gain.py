@@ -1,0 +1,73 @@
+"""Gain of an amplifier at a tone (IEC 60268-3, 14.10)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ..core.audio.distortion import fundamental
+from ..core.audio.separation import passed
+from ..core.errors import BadInput
+from ..formats.recording import Channel
+from ..lab.findings import Finding, Reading
+from .base import Axis
+from .output import OutputMethod, doubt_note, limits_of, listed, nothing, pieces, waveform
+from .output_separation import SeparationSettings
+
+UNITS = {
+    "gain": ("Gain", "dB"),
+    "phase": ("Phase, output minus stimulus", "deg"),
+    "output_level": ("Output level, rms", "V"),
+}
+
+
+class OutputGain(OutputMethod):
+    """The method as the registry knows it."""
+
+    name = "output-gain"
+    title = "Gain"
+    roles: tuple[str, ...] = ("stimulus", "output")
+    Settings = SeparationSettings
+    readings = listed(UNITS)
+    curves: dict[str, str] = {}
+    views: tuple[Axis, ...] = ()
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        limits = limits_of(settings, UNITS)
+        stimulus, output = (waveform(p, w) for p, w in zip(pieces(record, settings, self.roles), self.roles,
+                                                           strict=True))  # fmt: skip
+        if stimulus.rate != output.rate:
+            raise BadInput("stimulus and output are sampled at different rates: record them together.")
+        at = fundamental(stimulus.x, stimulus.rate, settings.frequency, settings.band_of(stimulus.rate))
+        if at is None:
+            return nothing(self.name, UNITS, "there is no tone in the stimulus", limits)
+        n = min(stimulus.x.size, output.x.size)
+        try:
+            found = passed(stimulus.x[:n], output.x[:n], stimulus.rate, at)
+        except ValueError as bad:
+            return nothing(self.name, UNITS, str(bad), limits)
+        if not found.told:
+            return nothing(self.name, UNITS, "the stimulus' tone is not in the output", limits)
+        why = stimulus.overloaded(at) and "the stimulus' input is overloaded"
+        why = why or (output.overloaded(at) and "the output's input is overloaded")
+        own = (settings.gain_uncertainty or 0.0) / 100
+        spread = max(found.ratio.high / found.ratio.value - 1, 1 - found.ratio.low / found.ratio.value)
+        doubt = 20 * math.log10(1 + math.hypot(spread, math.sqrt(2) * own))
+        level = found.ratio.value * found.level
+        valid = why is None
+        made = (
+            Reading("gain", UNITS["gain"][0], 20 * math.log10(found.ratio.value), "dB", doubt, 2.0, valid=valid,
+                    reason=why),
+            Reading("phase", UNITS["phase"][0], found.phase, "deg", math.degrees(spread), 2.0, valid=valid,
+                    reason=why),
+            Reading("output_level", UNITS["output_level"][0], level, "V", level * math.hypot(spread, own), 2.0,
+                    valid=valid, reason=why),
+        )  # fmt: skip
+        notes = (f"At {found.frequency:.5g} Hz.", *doubt_note(settings))
+        return Finding(self.name, tuple(limits.judge(r) for r in made), notes=notes)
+
+
+METHOD = OutputGain()

@@ -1,0 +1,77 @@
+"""Separation of two channels, one driven (IEC 60268-3, 14.16)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+from ..core.audio.distortion import fundamental
+from ..core.audio.separation import Passed, passed
+from ..core.errors import BadInput
+from ..formats.recording import Channel
+from ..lab.findings import Finding, Reading
+from ..lab.textfiles import quantity
+from .base import Axis
+from .output import OutputMethod, OutputSettings, doubt_note, limits_of, listed, nothing, pieces, waveform
+
+UNITS = {"separation": ("Separation, driven over undriven", "dB")}
+
+
+class SeparationSettings(OutputSettings):
+    """Which tone; the strongest of the driven channel when not given."""
+
+    frequency: Annotated[float, quantity("Hz")] | None = None
+
+
+class OutputSeparation(OutputMethod):
+    """The method as the registry knows it."""
+
+    name = "output-separation"
+    title = "Separation"
+    roles: tuple[str, ...] = ("driven", "undriven")
+    Settings = SeparationSettings
+    readings = listed(UNITS)
+    curves: dict[str, str] = {}
+    views: tuple[Axis, ...] = ()
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        limits = limits_of(settings, UNITS)
+        driven, undriven = (waveform(p, w) for p, w in zip(pieces(record, settings, self.roles), self.roles,
+                                                           strict=True))  # fmt: skip
+        if driven.rate != undriven.rate:
+            raise BadInput("driven and undriven are sampled at different rates: record them together.")
+        at = fundamental(driven.x, driven.rate, settings.frequency, settings.band_of(driven.rate))
+        if at is None:
+            return nothing(self.name, UNITS, "there is no tone in the driven channel", limits)
+        n = min(driven.x.size, undriven.x.size)
+        try:
+            found = passed(driven.x[:n], undriven.x[:n], driven.rate, at)
+        except ValueError as bad:
+            return nothing(self.name, UNITS, str(bad), limits)
+        why = driven.overloaded(at) and "the driven channel's input is overloaded"
+        reading = ratio_in_db("separation", UNITS["separation"][0], found, settings, why)
+        notes = [f"At {found.frequency:.5g} Hz, driven with {found.level:.4g} V rms."]
+        if not found.told:
+            notes.append("The tone can't be told from the noise of the undriven channel: the separation is at least"
+                         f" {-20 * math.log10(found.ratio.high):.1f} dB.")  # fmt: skip
+        return Finding(self.name, (limits.judge(reading),), notes=tuple(notes + doubt_note(settings)))
+
+
+def ratio_in_db(key: str, label: str, found: Passed, settings: OutputSettings, why: str | None) -> Reading:
+    """Driven over other in dB; only an interval, open above, where the other can't be told from noise."""
+    own = 20 * math.log10(1 + math.sqrt(2) * (settings.gain_uncertainty or 0.0) / 100)
+    low = -20 * math.log10(found.ratio.high) - own
+    if not found.told:
+        return Reading(key, label, None, "dB", interval=(low, math.inf), valid=why is None, reason=why)
+    value, high = -20 * math.log10(found.ratio.value), -20 * math.log10(found.ratio.low) + own
+    lopsided = high - value > 1.5 * (value - low)
+    return Reading(
+        key, label, value, "dB", max(high - value, value - low), 2.0, interval=(low, high) if lopsided else None,
+        valid=why is None, reason=why,
+    )  # fmt: skip
+
+
+METHOD = OutputSeparation()
