@@ -15,7 +15,10 @@ from ..core.signal.sinefit import Floats
 from ..formats.recording import Channel, channel_of
 from ..methods.base import LEAD, Got
 from ..protocol.messages import Room, Trip
+from ..rig.instruments import ON_THE_DESK
+from ..rig.standins.amplifier import AmplifierBench
 from ..rig.standins.choosing import bench_of
+from ..rig.standins.instruments import Direct
 from .guards import Guards, Seen, scaled
 from .keeper import channel_scales
 from .preparing import Prepared
@@ -49,6 +52,7 @@ def play_through(
     the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early."""
     rig = prepared.rig
     bench = bench_of(rig.model_copy(deep=True))
+    desk = Direct(bench) if isinstance(bench, AmplifierBench) else None
     roles = [c.role for c in rig.channels]
     scales = channel_scales(rig, dict(prepared.facts.sensitivity))
     block, rate = prepared.facts.block, prepared.facts.rate
@@ -95,7 +99,8 @@ def play_through(
                 rest += ramp.zero
                 continue
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
-            got = Got(local, local * block / rate, channels, overload, result)
+            shown = desk.look() if desk else None
+            got = Got(local, local * block / rate, channels, overload, result, shown)
             result = None
             try:
                 want = next(performance) if want is None else performance.send(got)
@@ -105,7 +110,10 @@ def play_through(
             if want.compute is not None:
                 result = want.compute[0](*want.compute[1])
             for name, value in (want.settings or {}).items():
-                bench.command(name, value)
+                if desk is not None and name in ON_THE_DESK:
+                    desk.put(name, value)
+                else:
+                    bench.command(name, value)
             drives.append(ramp(want.drive, block))
             expects[index - 1 + LEAD] = (want.expect, want.bounds)
             if want.trip is not None:

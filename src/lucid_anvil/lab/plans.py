@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from .textfiles import Flag, Model, check, dump_yaml, load_yaml, quantity, whole_write
 
@@ -37,7 +37,7 @@ class Check(Model):
     sense: (
         Literal[
             "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates",
-            "interlocks", "identity",
+            "interlocks", "identity", "mains", "loads", "fan", "meter",
         ]
         | None
     ) = None  # fmt: skip
@@ -59,10 +59,22 @@ class GuardPart(Model):
 
 
 class Step(Model):
-    """One step: the kind of test, and its settings."""
+    """One step: the kind of test, and its settings. The rest is for the steps of a sheet: see
+    `methods.sheet_settings`, which checks it."""
 
     method: str
     settings: dict[str, Any] = Field(default_factory=dict)
+    name: str | None = None
+    label: str | None = None
+    channels: list[str] | None = None
+    loads: list[Any] | None = None
+    driven: str | None = None
+    drive: dict[str, Any] | None = None
+    tones: list[Any] | None = None
+    series: dict[str, Any] | None = None
+    settle: Any = None
+    read: Any = None
+    limits: dict[str, Any] | None = None
 
 
 class Plan(Model):
@@ -74,7 +86,9 @@ class Plan(Model):
     article: str = ""
     rig: str | None = None
     """Path of the rig file, from the plan's own folder."""
-    steps: list[Step] = Field(min_length=1, max_length=1)
+    steps: list[Step] = Field(min_length=1)
+    sheet: dict[str, Any] = Field(default_factory=dict)
+    """What the steps of an amplifier plan share: loads, published power, supply and its window."""
     walk_round: list[Check] = Field(default_factory=list)
     guards: list[GuardPart] = Field(default_factory=list)
     """On top of the rig's own."""
@@ -88,9 +102,19 @@ class Plan(Model):
     base_take: str | None = None
     """A take of the same series whose struck points this plan takes again."""
 
+    @model_validator(mode="after")
+    def _alike(self) -> Plan:
+        if len(self.steps) > 1 and not all(s.method.startswith("output-") for s in self.steps):
+            raise ValueError("several steps go together only where all of them read an amplifier's output.")
+        return self
+
     @property
     def step(self) -> Step:
-        return self.steps[0]
+        """The plan's step; the steps of an amplifier plan are one step whose settings hold them all."""
+        if not self.steps[0].method.startswith("output-"):
+            return self.steps[0]
+        steps = [s.model_dump(exclude_none=True) for s in self.steps]
+        return Step(method="amplifier-sheet", settings={**self.sheet, "steps": steps})
 
 
 def load_plan(path: Path) -> Plan:

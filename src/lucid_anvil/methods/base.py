@@ -34,7 +34,7 @@ class Want:
     position: Mapping[str, Any] | None = None
     """Where the method could be continued from."""
     settings: Mapping[str, Any] | None = None
-    """Settings for devices, such as `{"insert": True}`."""
+    """Settings for devices, such as `{"insert": True}`; for instruments `supply`, `loads`, `fan`, `meter`."""
     bounds: tuple[float, float, float] | None = None
     """Abort edges for the control's rms in this block, low and high [its unit], and the seconds to average over."""
     trip: Mapping[str, Any] | None = None
@@ -54,6 +54,8 @@ class Got:
     overload: frozenset[str] = frozenset()
     result: Any = None
     """Result of the last `Want.compute`, once, when it is there."""
+    instruments: Mapping[str, Any] | None = None
+    """What the instruments last showed, as `rig.instruments.Desk.look` gives it; None without any."""
     orders: tuple[Mapping[str, Any], ...] = ()
     """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`; of one that
     listens `trigger` with `level`, `slope` with `rising`, `overrule` with `number` and `note`."""

@@ -91,7 +91,8 @@ def read_tones(piece: Piece, settings: IntermodulationSettings) -> Intermodulati
         near = []
         for f in (f1, f2):
             reach = max(2 * rate / x.size, 0.002 * f)
-            found = strongest(x, rate, f - reach - 3 * rate / x.size, f + reach + 3 * rate / x.size)
+            around = (0.3 * f, 3 * f + 40 * rate / x.size)
+            found = strongest(x, rate, f - reach - 3 * rate / x.size, f + reach + 3 * rate / x.size, ground=around)
             if not found:
                 return f"there is no tone near {f:g} Hz"
             near.append(found[0])

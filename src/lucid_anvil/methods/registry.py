@@ -16,6 +16,7 @@ MODULES = {
     "microphone-level": "microphone_level",
     "impact-response": "impact_response",
     "speed-orders": "speed_orders",
+    "amplifier-sheet": "amplifier_sheet",
     "output-offset": "output_offset",
     "output-gain": "output_gain",
     "output-power": "output_power",

@@ -185,7 +185,8 @@ class Fault(Model):
     at: Seconds
     kind: Literal[
         "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
-        "supply_sag", "hang", "cooling", "field", "emergency_stop", "disk_full",
+        "supply_sag", "hang", "overheat", "silent", "late", "garbage", "cooling", "field", "emergency_stop",
+        "disk_full",
     ]  # fmt: skip
     channel: str = "unit"
     lasts: Seconds = 1e9

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from ..lab.textfiles import Flag, Model, quantity
+from .amplifier_scene import AmplifierScene
 
 Hz = Annotated[float, quantity("Hz")]
 Seconds = Annotated[float, quantity("s")]
@@ -91,4 +92,4 @@ class CalibratorScene(Model):
     noise: Annotated[float, quantity("Pa")] = 0.01
 
 
-Scene = Annotated[PlateScene | PumpScene | CalibratorScene, Field(discriminator="kind")]
+Scene = Annotated[PlateScene | PumpScene | CalibratorScene | AmplifierScene, Field(discriminator="kind")]

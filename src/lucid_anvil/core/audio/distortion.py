@@ -75,7 +75,9 @@ def band_power(x: Floats, rate: float, low: float, high: float, weight: Floats |
 def fundamental(x: Floats, rate: float, wanted: float | None, band: tuple[float, float]) -> float | None:
     """Frequency [Hz] of the tone: the strongest line in band, or within 3 % of the one wanted; None without one."""
     low, high = band if wanted is None else (0.97 * wanted - 2 * rate / x.size, 1.03 * wanted + 2 * rate / x.size)
-    found = strongest(x, rate, low, min(high, 0.499 * rate))
+    # A tone that is asked for fills the stretch it is looked for in; what it must stand out of lies around that.
+    ground = None if wanted is None else (0.3 * wanted, 3 * wanted + 40 * rate / x.size)
+    found = strongest(x, rate, low, min(high, 0.499 * rate), ground=ground)
     return found[0] if found else None
 
 

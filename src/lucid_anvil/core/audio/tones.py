@@ -154,14 +154,17 @@ def _noise(residual: Floats, rate: float, frequencies: Floats, largest: float) -
     return np.asarray(made + (EPS * largest) ** 2)
 
 
-def strongest(x: Floats, rate: float, low: float, high: float, count: int = 1) -> list[float]:
+def strongest(
+    x: Floats, rate: float, low: float, high: float, count: int = 1, ground: tuple[float, float] | None = None
+) -> list[float]:
     """Frequencies [Hz] of the strongest lines between `low` and `high`, strongest first, each at least five lines from
-    the others; none where no line stands out of what is around it."""
+    the others; none where no line stands out of the median of `ground` [Hz], the same stretch when not given."""
     n = x.size
     held = np.abs(np.fft.rfft((x - x.mean()) * weights(n) ** 2)) ** 2
     f = lines(n, rate)
     usable = (f >= max(low, 2 * f[1])) & (f <= high)
-    level = float(np.median(held[usable])) if usable.any() else 0.0
+    below = usable if ground is None else (f >= max(ground[0], f[1])) & (f <= ground[1])
+    level = float(np.median(held[below])) if below.any() else 0.0
     found: list[float] = []
     for _ in range(count):
         if not usable.any():

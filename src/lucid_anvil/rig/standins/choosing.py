@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from ..amplifier_scene import AmplifierScene
 from ..model import Rig
+from .amplifier import AmplifierBench
 from .bench import StandInBench
 from .listening import ListeningBench
 
 
-def bench_of(rig: Rig) -> StandInBench | ListeningBench:
-    """One that only listens where the rig has a scene, else the shaker's."""
+def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
+    """An amplifier's or one that only listens where the rig has a scene, else the shaker's."""
+    if isinstance(rig.standin.scene, AmplifierScene):
+        return AmplifierBench(rig)
     return ListeningBench(rig) if rig.standin.scene is not None else StandInBench(rig)

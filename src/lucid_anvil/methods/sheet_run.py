@@ -1,0 +1,464 @@
+"""The run of an amplifier's sheet: one reading after the other, each at a drive found for it, below a ceiling."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..core.audio.distortion import analyse
+from ..core.audio.stimuli import Sweep, Tones, difference, modulation
+from ..core.signal.sinefit import Floats
+from .base import LEAD, Facts, Got, Performance, Want
+from .sheet_settings import PROBE, SheetSettings, Task, tasks
+
+LOST = 0.3
+"""Share of the output expected below which it counts as lost: shorted, or the amplifier is off"""
+LOST_AFTER = 3
+"""Blocks"""
+WORTH = 0.5
+"""V that must be expected for that"""
+COOL_BY = 15.0
+"""K that a load cools below the limit before the next reading"""
+COOL_LONGEST = 120.0
+"""s"""
+SWITCHED = 0.1
+"""Share that the load's resistance may be off its nominal one"""
+TAIL = 0.3
+"""s after a sweep in which its answer dies out"""
+Turn = Generator[Want, Got, Any]
+
+
+def probe(x: Floats, rate: float, frequency: float) -> tuple[float, float]:
+    """rms of a tone and everything beside it in band over all in band, of one look."""
+    try:
+        found = analyse(x, rate, frequency, (20.0, min(20e3, rate / 2)), 5)
+    except ValueError:
+        return float(np.std(x)), 0.0
+    return found.level, found.total
+
+
+@dataclass
+class Window:
+    """What was heard while a drive stood still."""
+
+    start: float
+    """s"""
+    stop: float
+    channels: dict[str, Floats]
+    looks: list[Mapping[str, Any]]
+    """What the instruments showed in it"""
+
+    def conditions(self, channel: str) -> dict[str, Any]:
+        """Supply, load and temperature for the record; empty without instruments."""
+        if not self.looks:
+            return {}
+        volts = [float(one["supply"]) for one in self.looks]
+        last = self.looks[-1]
+        return {
+            "supply": [min(volts), max(volts)], "temperature": last["temperature"].get(channel),
+            "ohm": last["resistance"].get(channel), "meter": [one.get("meter") for one in self.looks],
+        }  # fmt: skip
+
+
+@dataclass
+class Bench:
+    """Where the run stands: what is fed, what was heard last, and how the bench is switched."""
+
+    settings: SheetSettings
+    facts: Facts
+    drive_at: int = LEAD
+    """Number of the block that the next drive is for"""
+    level: float = 0.0
+    """V rms of what is fed"""
+    wave: Tones | Sweep = field(default_factory=lambda: Tones(()))
+    origin: int = 0
+    """Sample at which the wave's own time begins"""
+    blocks: dict[int, tuple[Mapping[str, Floats], Mapping[str, Any] | None]] = field(default_factory=dict)
+    keep_from: int | None = None
+    got: Got | None = None
+    route: dict[str, str] = field(default_factory=dict)
+    loads: dict[str, float | None] = field(default_factory=dict)
+    gains: dict[str, float] = field(default_factory=dict)
+    lost: dict[str, int] = field(default_factory=dict)
+    live: dict[str, Any] = field(default_factory=dict)
+    set_volts: float | None = None
+    sight: Mapping[str, Any] | None = None
+
+    @property
+    def span(self) -> float:
+        return self.facts.block / self.facts.rate
+
+    @property
+    def now(self) -> float:
+        return self.got.start if self.got else 0.0
+
+    def turn(self, level: float, marks: tuple[Mapping[str, Any], ...] = (), settings: Mapping[str, Any] | None = None,
+             compute: Any = None, position: Mapping[str, Any] | None = None) -> Turn:  # fmt: skip
+        """One block: the wave at a level that goes straight from the last one."""
+        n = self.facts.block
+        first = self.drive_at * n - self.origin
+        shape = self.wave.samples(first, n, self.facts.rate) if max(level, self.level) > 0 else np.zeros(n)
+        envelope = np.sqrt(2) * (self.level + (level - self.level) * np.arange(1, n + 1) / n)
+        self.level = level
+        self.drive_at += 1
+        live = dict(self.live) if self.got is None or self.got.index % 4 == 0 else None
+        got = yield Want(envelope * shape, marks=marks, settings=settings, compute=compute, live=live,
+                         position=position)  # fmt: skip
+        self.got = got
+        if got.instruments is not None:
+            self.sight = got.instruments
+        if self.keep_from is not None and got.index >= self.keep_from:
+            self.blocks[got.index] = ({r: x.copy() for r, x in got.channels.items()}, self.sight)
+        trip = self._watch(got)
+        if trip is not None:
+            yield Want(np.zeros(n), trip=trip)
+            while True:
+                yield Want(np.zeros(n))
+        return got
+
+    def _watch(self, got: Got) -> dict[str, Any] | None:
+        """An output that does not follow its drive: shorted, or switched off."""
+        for channel, way in self.route.items():
+            expected = self.level * self.gains.get(channel, self.settings.gain) if way == "differential" else 0.0
+            steady = isinstance(self.wave, Tones) and self.keep_from is not None
+            seen = float(np.std(got.channels[channel])) if steady and expected > WORTH else math.inf
+            self.lost[channel] = self.lost.get(channel, 0) + 1 if seen < LOST * expected else 0
+            if self.lost[channel] >= LOST_AFTER + LEAD:
+                return {"guard": "output", "label": "Output lost, shorted or off", "action": "cut", "channel": channel,
+                        "value": seen, "limit": LOST * expected, "unit": "V"}  # fmt: skip
+        return None
+
+    def switch(self, route: Mapping[str, str], loads: Mapping[str, float | None]) -> Turn:
+        """Route and loads, at the level that is on, and wait until the load bank shows them."""
+        wanted: dict[str, Any] = {}
+        if dict(route) != self.route:
+            wanted["route"] = self.route = dict(route)
+        if dict(loads) != self.loads:
+            wanted["loads"] = self.loads = dict(loads)
+        if not wanted:
+            return
+        yield from self.turn(self.level, settings=wanted)
+        if "loads" not in wanted or self.sight is None:
+            return
+        for _ in range(int(5 / self.span)):
+            yield from self.turn(self.level)
+            shown = (self.sight or {}).get("resistance", {})
+            if all(_fits(shown.get(c), ohm) for c, ohm in loads.items()):
+                return
+        yield from self._refuse("load", "The load bank does not switch", "")
+
+    def _refuse(self, guard: str, label: str, channel: str) -> Turn:
+        zero = np.zeros(self.facts.block)
+        yield Want(zero, trip={"guard": guard, "label": label, "action": "cut", "channel": channel, "value": 0.0,
+                               "limit": 0.0, "unit": ""})  # fmt: skip
+        while True:
+            yield Want(zero)
+
+    def hold(self, level: float, settle: float, read: float, last: bool = True) -> Turn:
+        """Feed the wave at a level, let it settle, and give the Window that was heard; `last` lets the drive fall at
+        once after it."""
+        yield from self.turn(level)
+        for _ in range(max(round(settle / self.span), 1)):
+            yield from self.turn(level, settings=self._trimmed(level))
+        first, count = self.drive_at, max(math.ceil(read / self.span), 2)
+        self.keep_from = first
+        self.blocks.clear()
+        for _ in range(count):
+            yield from self.turn(level)
+        while self.got is None or self.got.index < first + count - 1:
+            yield from self.turn(0.0 if last else level)
+        self.keep_from = None
+        held = [self.blocks[i] for i in range(first, first + count)]
+        self.blocks.clear()
+        channels = {r: np.concatenate([one[r] for one, _ in held]) for r in held[0][0]}
+        looks = [look for _, look in held if look is not None]
+        return Window(first * self.span, (first + count) * self.span, channels, looks)
+
+    def _trimmed(self, level: float) -> dict[str, Any] | None:
+        """The supply's setting that brings it back to nominal, from what it shows now."""
+        part = self.settings.supply
+        if not part.trim or self.sight is None or level <= 0 or self.got is None or self.got.index % 6:
+            return None
+        at = part.nominal if self.set_volts is None else self.set_volts
+        self.set_volts = at + 0.7 * (part.nominal - float(self.sight["supply"]))
+        return {"supply": self.set_volts}
+
+    def rest(self) -> Turn:
+        """Bring the supply back, and wait until the loads are cool enough for the next reading."""
+        if self.set_volts is not None:
+            self.set_volts = None
+            yield from self.turn(0.0, settings={"supply": self.settings.supply.nominal})
+        limit = self.settings.load_limit
+        if not self._hotter(limit):
+            return
+        for _ in range(int(COOL_LONGEST / self.span)):
+            self.live["stage"] = "cooling"
+            yield from self.turn(0.0)
+            if not self._hotter(limit - COOL_BY):
+                break
+
+    def _hotter(self, limit: float) -> bool:
+        return any(t > limit for t in (self.sight or {}).get("temperature", {}).values())
+
+    def look(self, level: float, channel: str, tone: float) -> Turn:
+        """A short look in a search: level and distortion."""
+        window = yield from self.hold(level, 0.06, max(PROBE - 0.06, 6 / tone), last=False)
+        yield from self.turn(level, compute=(probe, (window.channels[channel], self.facts.rate, tone)))
+        while self.got is None or self.got.result is None:
+            yield from self.turn(level)
+        volts, total = self.got.result
+        if level > 0:
+            self.gains[channel] = volts / level
+        return volts, total
+
+
+def _fits(shown: float | None, ohm: float | None) -> bool:
+    if shown is None or ohm is None:
+        return shown is None and ohm is None
+    return abs(shown / ohm - 1) < SWITCHED
+
+
+@dataclass
+class SheetRun:
+    """All tasks of a sheet on a bench."""
+
+    settings: SheetSettings
+    facts: Facts
+
+    def __post_init__(self) -> None:
+        self.bench = Bench(self.settings, self.facts)
+        self.tasks = tasks(self.settings)
+        self.found: dict[str, float] = {}
+        """V rms at the input by task"""
+        self.cells: dict[str, dict[str, Any]] = {}
+
+    def perform(self, start: Mapping[str, Any] | None) -> Performance:
+        """Every task that is not done yet."""
+        done = list((start or {}).get("done", []))
+        self.found.update((start or {}).get("found", {}))
+        yield from self.bench.turn(0.0)
+        for i, task in enumerate(self.tasks):
+            if task.key in done:
+                continue
+            self.bench.live = {
+                "stage": "reading", "task": task.key, "step": task.step.label or task.step.name,
+                "column": task.column, "done": i, "of": len(self.tasks), "cells": dict(self.cells),
+            }  # fmt: skip
+            marks = yield from self._one(task)
+            done.append(task.key)
+            yield from self.bench.turn(0.0, marks=marks, position={"done": list(done), "found": dict(self.found)})
+            yield from self.bench.rest()
+        self.bench.live = {"stage": "done", "cells": dict(self.cells), "done": len(self.tasks), "of": len(self.tasks)}
+        yield from self.bench.switch(dict.fromkeys(self.settings.channels, "terminated"),
+                                     dict.fromkeys(self.settings.channels))  # fmt: skip
+        yield from self.bench.turn(0.0)
+
+    def _one(self, task: Task) -> Turn:
+        """One reading; the marks it leaves."""
+        self.bench.wave = self._wave(task)
+        fed = task.driven if task.step.drive is not None else ()
+        way = {c: "differential" if c in fed else "terminated" for c in self.settings.channels}
+        yield from self.bench.switch(way, dict.fromkeys(self.settings.channels, task.load))
+        if task.step.method == "output-impedance":
+            yield from self.bench.turn(0.0, settings={"meter": task.channel})
+        level, why = yield from self._drive(task)
+        self.found[task.key] = level
+        if task.step.series is not None:
+            return (yield from self._series(task))
+        if isinstance(self.bench.wave, Sweep):
+            return (yield from self._swept(task, level))
+        special = {"output-impedance": self._impedance, "output-common-mode": self._common}.get(task.step.method)
+        if special is not None:
+            return (yield from special(task, level))
+        window = yield from self.bench.hold(level, task.step.settle, task.step.read)
+        return (self._mark(task, window, level, why=why),)
+
+    def _wave(self, task: Task) -> Tones | Sweep:
+        given = task.step.settings
+        top = min(0.45 * self.facts.rate, 40e3)
+        if task.step.method == "output-response":
+            return Sweep(2.0, top, task.step.read)
+        if task.step.method == "output-intermodulation":
+            from ..core.quantities import parse
+
+            pair = {k: parse(given[k], "Hz", k) for k in ("f1", "f2") if k in given}
+            return difference(**pair) if given.get("kind") == "difference" else modulation(**pair)
+        return Tones(((task.tone, 1.0),))
+
+    def _mark(self, task: Task, window: Window, level: float, **more: Any) -> dict[str, Any]:
+        """What the record says of a reading, and the picture of it for the faces."""
+        conditions = window.conditions(task.channel)
+        volts = float(np.std(window.channels[task.channel]))
+        self.cells[task.key] = {"volts": volts, "drive": level, "supply": conditions.get("supply")}
+        return {
+            "kind": "reading", "t": window.start, "key": task.key, "start": window.start, "stop": window.stop,
+            "drive": level, "driven": list(task.driven), **conditions, **{k: v for k, v in more.items() if v},
+        }  # fmt: skip
+
+    # --- drive -------------------------------------------------------------------------------------------------
+
+    def _drive(self, task: Task) -> Turn:
+        """V rms at the input for a reading, and why it is not what was asked for, if it is not."""
+        drive, ceiling = task.step.drive, self.settings.ceiling
+        if drive is None or task.step.series is not None:
+            return 0.0, None
+        if drive.voltage is not None:
+            if drive.voltage > ceiling:
+                return ceiling, f"{drive.voltage:g} V asked for, above the ceiling of {ceiling:g} V"
+            return drive.voltage, None
+        if drive.like is not None:
+            key = next((t.key for t in self.tasks if t.step.name == drive.like
+                        and (t.channel, t.load) == (task.channel, task.load)), "")  # fmt: skip
+            if key not in self.found:
+                return 0.0, f"the step {drive.like} found no drive for this channel and load"
+            return min(self.found[key] * math.sqrt(drive.times), ceiling), None
+        if drive.distortion is not None:
+            return (yield from self._to_distortion(task, drive.distortion / 100))
+        if drive.output is not None:
+            return (yield from self._to_output(task, drive.output, f"{drive.output:g} V"))
+        watts = drive.watts(self.settings.rated_at(task.load))
+        return (yield from self._to_output(task, math.sqrt(watts * self._ohm(task)), f"{watts:g} W"))
+
+    def _ohm(self, task: Task) -> float:
+        """What the load has now, hot, else its nominal value."""
+        shown = (self.bench.sight or {}).get("resistance", {}).get(task.channel)
+        return float(shown or task.load or 8.0)
+
+    def _searching(self, task: Task) -> Tones:
+        """A search listens to one tone, even where the reading has another stimulus."""
+        single = isinstance(self.bench.wave, Tones) and len(self.bench.wave.parts) == 1
+        return Tones(((task.tone if single else 1000.0, 1.0),))
+
+    def _to_output(self, task: Task, volts: float, asked: str) -> Turn:
+        """Towards an output voltage from below, each step by what the last one showed."""
+        wave, self.bench.wave = self.bench.wave, self._searching(task)
+        tone = self.bench.wave.parts[0][0]
+        ceiling, gain = self.settings.ceiling, self.bench.gains.get(task.channel, self.settings.gain)
+        level, why = min(0.5 * volts / gain, ceiling), None
+        for _ in range(10):
+            seen, _ = yield from self.bench.look(level, task.channel, tone)
+            if abs(seen / volts - 1) < 0.002:
+                break
+            wanted = level * min(volts / max(seen, 1e-6), 2.0)
+            if wanted > ceiling * 1.0001 and level >= ceiling * 0.9999:
+                reached = f"{seen**2 / self._ohm(task):.3g} W" if asked.endswith("W") else f"{seen:.3g} V"
+                why = f"{asked} can't be reached below the ceiling of {ceiling:g} V at the input; {reached} could"
+                break
+            level = min(wanted, ceiling)
+        else:
+            why = f"{asked} was not met within 0.2 % in ten looks"
+        self.bench.wave = wave
+        return level, why
+
+    def _to_distortion(self, task: Task, limit: float) -> Turn:
+        """The highest drive whose distortion stays below a limit: up in steps, then halving between two."""
+        wave, self.bench.wave = self.bench.wave, self._searching(task)
+        tone = self.bench.wave.parts[0][0]
+        ceiling = self.settings.ceiling
+        rated = self.settings.rated_at(task.load)
+        level = min(math.sqrt(0.3 * rated * self._ohm(task)) / self.settings.gain if rated else 0.3 * ceiling, ceiling)
+        below, above, why, seen = 0.0, math.inf, None, 0.0
+        for _ in range(16):
+            volts, total = yield from self.bench.look(level, task.channel, tone)
+            if total > limit:
+                above = level
+            else:
+                below, seen = level, volts
+            if math.isinf(above):
+                if level >= ceiling:
+                    why = (f"{100 * limit:g} % is not reached below the ceiling of {ceiling:g} V at the input;"
+                           f" {100 * total:.2g} % and {seen**2 / self._ohm(task):.3g} W were")  # fmt: skip
+                    break
+                level = min(1.15 * level, ceiling)
+            elif above / max(below, 1e-9) < 1.004:
+                break
+            else:
+                level = math.sqrt(below * above) if below > 0 else 0.5 * above
+            if above < 1e-3:
+                why = f"even the smallest drive is distorted by more than {100 * limit:g} %"
+                break
+        self.bench.wave = wave
+        return below or level, why
+
+    # --- readings of their own kind ----------------------------------------------------------------------------
+
+    def _series(self, task: Task) -> Turn:
+        """Distortion against power: from small to clipping, a short reading each."""
+        series = task.step.series
+        assert series is not None
+        route = {c: "differential" if c in task.driven else "terminated" for c in self.settings.channels}
+        yield from self.bench.switch(route, dict.fromkeys(self.settings.channels, task.load))
+        gain = self.bench.gains.get(task.channel, self.settings.gain)
+        watts, points, window = series.lowest, [], None
+        while True:
+            level = math.sqrt(watts * self._ohm(task)) / gain
+            if level > self.settings.ceiling:
+                break
+            window = yield from self.bench.hold(level, 0.06, max(0.1, 8 / task.tone), last=False)
+            at = window.conditions(task.channel)
+            points.append({"start": window.start, "stop": window.stop, "drive": level, "ohm": at.get("ohm"),
+                           "supply": at.get("supply")})  # fmt: skip
+            _, total = probe(window.channels[task.channel], self.facts.rate, task.tone)
+            if total > series.stop / 100:
+                break
+            watts *= 10 ** (1 / series.per_decade)
+            if total > 0.2 * series.stop / 100:
+                continue
+            # Near clipping the curve turns up within a few per cent of power.
+            if len(points) > 2 and self._turns(points, window, task):
+                watts /= 10 ** (0.7 / series.per_decade)
+        yield from self.bench.turn(0.0)
+        if window is None:
+            return ()
+        return ({**self._mark(task, window, points[-1]["drive"]), "points": points, "start": points[0]["start"]},)
+
+    def _turns(self, points: list[dict[str, Any]], window: Window, task: Task) -> bool:
+        rated = self.settings.rated_at(task.load)
+        watts = float(np.var(window.channels[task.channel])) / self._ohm(task)
+        return rated is not None and watts > 0.7 * rated
+
+    def _swept(self, task: Task, level: float) -> Turn:
+        """A sweep from silence to silence, its beginning on a block."""
+        bench = self.bench
+        yield from bench.turn(0.0)
+        for _ in range(LEAD + 1):
+            yield from bench.turn(0.0)
+        # The level is set while the wave is still silent: its own time begins a block later.
+        bench.origin = (bench.drive_at + 2) * self.facts.block
+        yield from bench.turn(level)
+        window = yield from bench.hold(level, 0.0, task.step.read + TAIL, last=False)
+        bench.origin = 0
+        return (self._mark(task, window, level),)
+
+    def _impedance(self, task: Task, level: float) -> Turn:
+        """Load off and on by turns, at a drive that stays, so that the tone's phase goes on."""
+        bench, parts = self.bench, []
+        window = None
+        for on in (False, True, False, True, False):
+            loads = {**bench.loads, task.channel: task.load if on else None}
+            yield from bench.switch(bench.route, loads)
+            window = yield from bench.hold(level, task.step.settle, task.step.read, last=False)
+            at = window.conditions(task.channel)
+            parts.append({"load": on, "start": window.start, "stop": window.stop, "meter": at.get("meter"),
+                          "ohm": at.get("ohm"), "supply": at.get("supply")})  # fmt: skip
+        assert window is not None
+        yield from bench.turn(0.0)
+        return ({**self._mark(task, window, level), "parts": parts, "start": parts[0]["start"],
+                 "stop": parts[-1]["stop"]},)  # fmt: skip
+
+    def _common(self, task: Task, level: float) -> Turn:
+        """The tone fed differentially, then in common to both input leads, as hard as the ceiling allows."""
+        bench = self.bench
+        first = yield from bench.hold(level, task.step.settle, task.step.read)
+        yield from bench.switch({**bench.route, task.channel: "common"}, bench.loads)
+        hard = min(10 * level, self.settings.ceiling)
+        second = yield from bench.hold(hard, task.step.settle, task.step.read)
+        parts = [
+            {"mode": "differential", "start": first.start, "stop": first.stop, "drive": level},
+            {"mode": "common", "start": second.start, "stop": second.stop, "drive": hard},
+        ]
+        return ({**self._mark(task, second, level), "parts": parts, "start": first.start, "stop": second.stop},)
