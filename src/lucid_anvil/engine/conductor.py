@@ -45,7 +45,7 @@ LINGER = 1800.0
 PICTURES_EVERY = 0.08
 WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule")
 """Orders that are the method's to heed."""
-READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator")
+READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator", "reading")
 """Marks that say that there is something to be read."""
 ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
@@ -232,6 +232,8 @@ class Conductor:
         bias = {r: b for r, b in zip(self.roles, message["bias"], strict=True) if b is not None}
         if self.board.state == "walk-round":
             self.sensed.learn(samples, bias, message["room"][0], int(message.get("interlock", 0)))
+            self.sensed.instruments, self.sensed.trouble = message.get("instruments"), message.get("trouble")
+        self._conditions(index, message.get("instruments"))
         self._take_orders()
         self.recent = [*self.recent[-5:], rows]
         now = time.monotonic()
@@ -239,6 +241,15 @@ class Conductor:
             self.shown_at = now
             self._publish(index, message)
         return self._advance(index, bool(message["zero"]))
+
+    def _conditions(self, index: int, shown: dict[str, Any] | None) -> None:
+        """What the instruments show goes into the record whenever it is new."""
+        if shown is None or shown == self.board.instruments:
+            return
+        self.board.instruments = shown
+        if self.recorder is not None and self.board.state == "running":
+            t = max(index - self.first, 0) * self.block / self.rate
+            self.recorder.event("conditions", t=t, **{k: v for k, v in shown.items() if k != "meter"})
 
     def _drive_for(
         self, index: int, samples: dict[str, Floats], message: dict[str, Any]

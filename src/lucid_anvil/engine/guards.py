@@ -16,6 +16,7 @@ from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.device import INTERLOCKS, InputBlock
 from ..rig.model import MEASURED, GuardPart, Rig
+from .loadheat import AMBIENT, LoadHeat
 
 BIAS_WINDOW = (4.0, 19.0)
 """V. Below: short. Above: open. Between: a sensor with its electronics alive (constant-current supply, 24 V)."""
@@ -24,11 +25,13 @@ LOST_OVER = 0.16
 UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
     "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
+    "load_heat": "°C", "supply_current": "A", "instrument": "",
 }  # fmt: skip
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
     "acceleration": "Acceleration", "late": "Drive block late", "abort": "Abort corridor", "interlock": "Interlock",
+    "load_heat": "Load temperature", "supply_current": "Supply current", "instrument": "Instruments",
 }  # fmt: skip
 
 
@@ -60,6 +63,8 @@ class Watch:
     since: float | None = None
     """s, since when beyond the limit"""
     tripped: bool = False
+    said: str | None = None
+    """What is wrong, where a number would not say it"""
 
     @property
     def key(self) -> str:
@@ -84,6 +89,10 @@ class Seen:
     """rms that the control channel should show in this block, from the conductor."""
     bounds: tuple[float, float, float] | None = None
     """Abort edges of the control's rms, low and high, and the seconds to average over."""
+    instruments: Mapping[str, Any] | None = None
+    """What the instruments last showed"""
+    trouble: str | None = None
+    """What is wrong with them"""
 
 
 @dataclass
@@ -107,6 +116,7 @@ class Guards:
         self.disk_full = [f.at for f in self.rig.standin.faults if f.kind == "disk_full"]
         self.stroke = StrokeFromAcceleration(self.rig.front_end.rate)
         self.free = 1e15
+        self.heat = LoadHeat(self.rig.load) if self.rig.load is not None else None
         self.span = self.rig.front_end.block / self.rig.front_end.rate
         parts = list(self.rig.guards or default_guards(self.rig))
         # A plan's guards come on top of the rig's: they can add, never take away.
@@ -115,7 +125,11 @@ class Guards:
 
     def _limit(self, part: GuardPart) -> float:
         if part.limit is None:
+            if part.watch == "load_heat" and self.rig.load is not None:
+                return self.rig.load.limit
             return {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25}.get(part.watch, float("inf"))
+        if part.watch == "load_heat":
+            return float(part.limit)
         unit = UNITS[part.watch]
         return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
 
@@ -129,6 +143,8 @@ class Guards:
         """Trips of this block, and the room that each guard has left."""
         stroke = self.stroke(seen.channels[self.points[0]])
         self._learn(seen)
+        if self.heat is not None:
+            self.heat.add(seen.channels, seen.instruments, self.span)
         if self.count % 25 == 0:
             held = os.statvfs(self.folder)
             self.free = float(held.f_bavail * held.f_frsize)
@@ -160,8 +176,9 @@ class Guards:
         if watch.tripped or seen.t + self.span - watch.since < watch.part.after:
             return None
         watch.tripped = True
+        label = watch.said.rstrip(".") if watch.said else watch.label
         return Trip(
-            watch.part.watch, watch.label, watch.part.action, channel, seen.t, seen.block.index, value,
+            watch.part.watch, label, watch.part.action, channel, seen.t, seen.block.index, value,
             watch.limit, UNITS[watch.part.watch],
         )  # fmt: skip
 
@@ -197,6 +214,15 @@ class Guards:
             return (2.0 if names else 0.0), float(bits), names[0] if names else None
         if kind == "abort":
             return self._abort(seen)
+        if kind == "load_heat":
+            value, where = self.heat.hottest() if self.heat else (0.0, None)
+            return (value - AMBIENT) / (watch.limit - AMBIENT), value, where
+        if kind == "supply_current":
+            value = float((seen.instruments or {}).get("supply_current", 0.0))
+            return value / watch.limit, value, "supply"
+        if kind == "instrument":
+            watch.said = seen.trouble
+            return (2.0 if seen.trouble else 0.0), 0.0, None
         if kind == "disk":
             return watch.limit / max(self.free, 1.0), self.free, None
         return self._control_lost(watch, seen)
@@ -255,9 +281,22 @@ class Guards:
         return used, value, role
 
 
+LOADED: list[dict[str, object]] = [
+    {"watch": "drive", "limit": 4.9},
+    {"watch": "overload", "after": 0.06},
+    {"watch": "load_heat", "action": "ease"},
+    {"watch": "supply_current", "limit": "6 A"},
+    {"watch": "instrument"},
+    {"watch": "disk", "limit": 2e8, "action": "ease"},
+]
+"""What protects an amplifier's bench whose file names no guards"""
+
+
 def default_guards(rig: Rig) -> list[GuardPart]:
     """What protects a rig whose file names no guards: its own limits."""
     s = rig.shaker
+    if rig.load is not None:
+        return [GuardPart.model_validate(r) for r in LOADED]
     rows: list[dict[str, object]] = [
         {"watch": "drive", "limit": rig.front_end.source_range * 0.99},
         {"watch": "current", "limit": s.current},

@@ -71,8 +71,10 @@ def play_through(
             held = bench.play(drives.pop(0))
             channels = {r: held.samples[i] for i, r in enumerate([*roles, "drive"])}
             local = index - REST
+            expect, bounds = expects.pop(index, (None, None))
+            shown = desk.look() if desk else None
             seen = Seen(
-                local * block / rate, held, scaled(held, scales, roles), drives[0], *expects.pop(index, (None, None))
+                local * block / rate, held, scaled(held, scales, roles), drives[0], expect, bounds, instruments=shown
             )
             trips, rooms = guards.look(seen)
             for room in rooms:
@@ -89,6 +91,7 @@ def play_through(
             if local < 0:
                 bias = {r: float(b) for r, b in zip(roles, held.bias, strict=True) if np.isfinite(b)}
                 made.sensed.learn(channels, bias, held.temperature, held.interlock)
+                made.sensed.instruments = seen.instruments
                 drives.append(np.zeros(block))
                 continue
             if keep:
@@ -99,8 +102,7 @@ def play_through(
                 rest += ramp.zero
                 continue
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
-            shown = desk.look() if desk else None
-            got = Got(local, local * block / rate, channels, overload, result, shown)
+            got = Got(local, local * block / rate, channels, overload, result, seen.instruments)
             result = None
             try:
                 want = next(performance) if want is None else performance.send(got)

@@ -25,7 +25,9 @@ from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
+from ..rig.instruments import ON_THE_DESK, Trouble
 from ..rig.model import MEASURED, Rig, load_rig
+from .desk import Watched, watched
 from .guards import Guards, Seen, scaled
 from .ramp import Ramp
 from .ring import Ring
@@ -75,6 +77,7 @@ class Keeper:
         what they would trip on. Once armed, armed for good."""
         self.announced_zero = False
         self.patience = DEVICE_START
+        self.desk: Watched | None = None
 
     def note(self, kind: str, **more: Any) -> None:
         """Append one line to the keeper's own log, on disk at once."""
@@ -87,10 +90,14 @@ class Keeper:
             block = self._read()
             if block is None:
                 return
+            if self.desk is not None:
+                self.desk.at(block.index * self.block / self.rate)
+            expect, bounds = self.expects.pop(block.index, (None, None))
             trips, rooms = self.guards.look(
                 Seen(
                     block.index * self.block / self.rate, block, scaled(block, self.scales, self.roles),
-                    self.next_drive, *self.expects.pop(block.index, (None, None)),
+                    self.next_drive, expect, bounds, self.desk.shown if self.desk else None,
+                    self.desk.trouble if self.desk else None,
                 )
             )  # fmt: skip
             if not self.armed:
@@ -132,12 +139,26 @@ class Keeper:
             if kind == b"T":  # who the sensors say they are: once, before the first block
                 self._tell({"identity": json.loads(payload)})
                 return self._read()
+            if kind == b"P":  # where its instruments are: once, before the first block
+                self._open_desk(json.loads(payload))
+                return self._read()
         except EOFError:
             self.note("device gone")
             self._tell({"lost": "The front end is gone."})
             return None
         self.patience = DEVICE_PATIENCE[self.pace]
         return unpack(payload, len(self.roles), self.block)
+
+    def _open_desk(self, standins: dict[str, Any]) -> None:
+        """Reach the instruments: those of the rig file, else the device's own."""
+        places: dict[str, Any] = dict(standins)
+        places.update({n: (p.host, p.port) for n, p in self.rig.instruments.items()})
+        if not places:
+            return
+        try:
+            self.desk = watched(places, self.roles, self.pace)
+        except Trouble as trouble:
+            self._tell({"lost": str(trouble)})
 
     def _act(self, trip: Trip, index: int) -> None:
         self.note("trip", **asdict(trip), first_altered_block=index + 2)
@@ -168,6 +189,7 @@ class Keeper:
                 "bias": [None if np.isnan(b) else float(b) for b in block.bias],
                 "room": [block.temperature, block.humidity, block.supply],
                 "interlock": block.interlock,
+                **({"instruments": self.desk.shown, "trouble": self.desk.trouble} if self.desk else {}),
                 "trips": [vars(t) for t in trips],
                 "rooms": [vars(r) for r in rooms],
                 "free": self.guards.free,
@@ -201,7 +223,11 @@ class Keeper:
                     self.expects[index] = (None if np.isnan(expect) else expect, bounds)
                     return self.ring.drive(index)
             elif kind == b"C":
-                self.device.send(b"C", payload)
+                order = json.loads(payload)
+                if self.desk is not None and order["name"] in ON_THE_DESK:
+                    self.desk.put(order["name"], order["value"])
+                else:
+                    self.device.send(b"C", payload)
             elif kind == b"K" and not self.armed:
                 held = json.loads(payload)
                 self.scales = channel_scales(self.rig, held["sensitivities"])
@@ -265,6 +291,8 @@ def main() -> None:
         prefer(20)
     conductor.send_json(b"B", {"hello": os.getpid(), "device": process.pid})
     keeper.run()
+    if keeper.desk is not None:
+        keeper.desk.close()
     device.sock.close()
     with contextlib.suppress(subprocess.TimeoutExpired):
         process.wait(2.0)

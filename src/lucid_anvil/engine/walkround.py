@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -32,6 +33,8 @@ class Sensed:
     """V"""
     temperature: float = float("nan")
     interlock: int = 0
+    instruments: Mapping[str, Any] | None = None
+    trouble: str | None = None
     sheets: dict[str, str] | None = None
     """Memories (hex) of the sensors that carry a data sheet; None before they were read."""
     today: datetime.date = field(default_factory=datetime.date.today)
@@ -97,6 +100,10 @@ class WalkRound:
             "sensor_dates": self._sensor_dates,
             "interlocks": self._interlocks,
             "identity": self._identity,
+            "mains": self._mains,
+            "loads": self._loads,
+            "fan": self._fan,
+            "meter": self._meter,
         }[check.sense or "supply"](seen)
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
@@ -180,6 +187,39 @@ class WalkRound:
                 return False, said
         count = len(seen.sheets)
         return True, f"{count} of {len(sensors)} tell who they are, and agree" if count else "no sensor carries one"
+
+    def _shown(self, seen: Sensed) -> str | None:
+        """Why the instruments say nothing, when they do."""
+        return seen.trouble or (None if seen.instruments else "waiting for the instruments")
+
+    def _mains(self, seen: Sensed) -> tuple[bool, str]:
+        part = getattr(self.prepared.settings, "supply", None)
+        if (why := self._shown(seen)) or part is None or seen.instruments is None:
+            return False, why or "the plan names no supply"
+        volts, (low, high) = float(seen.instruments["supply"]), part.edges
+        if not low <= volts <= high:
+            return False, f"{volts:.1f} V, wanted {low:.1f} V to {high:.1f} V; set the supply"
+        return True, f"{volts:.1f} V"
+
+    def _loads(self, seen: Sensed) -> tuple[bool, str]:
+        if (why := self._shown(seen)) or seen.instruments is None:
+            return False, why or ""
+        limit = getattr(self.prepared.settings, "load_limit", 110.0)
+        hot = max(seen.instruments["temperature"].values())
+        if hot > limit - 20:
+            return False, f"{hot:.0f} °C; let it cool below {limit - 20:.0f} °C"
+        return True, f"{len(seen.instruments['temperature'])} outputs, {hot:.0f} °C"
+
+    def _fan(self, seen: Sensed) -> tuple[bool, str]:
+        if (why := self._shown(seen)) or seen.instruments is None:
+            return False, why or ""
+        return (True, "on") if seen.instruments["fan"] else (False, "off; switch it on at the load bank")
+
+    def _meter(self, seen: Sensed) -> tuple[bool, str]:
+        if (why := self._shown(seen)) or seen.instruments is None:
+            return False, why or ""
+        volts = seen.instruments.get("meter")
+        return (False, "the voltmeter says nothing") if volts is None else (True, f"reads {1e3 * volts:.0f} mV")
 
     def _temperature(self, seen: Sensed) -> tuple[bool, str]:
         low, high = self.prepared.rig.room.window

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..core.signal.sinefit import Floats
+from .amplifier_planning import amplifier_plan
 from .listening_planning import check_settings, listening_plan, write_listening_plan
 from .place import Lab
 from .shaker_planning import shaker_plan, write_shaker_plan
@@ -79,6 +80,9 @@ def make_jobs(lab: Lab) -> None:
     write_shaker_plan(folder, "record", record, RECORD)
     _write_csv(folder / "deck.csv", deck_record(), 2560.0)
     _listening_jobs(lab)
+    amplifier = amplifier_plan(lab, "Published sheet, both channels", "Fog-signal amplifier FS-2",
+                               lab.folder / "rigs" / "amplifier.rig.yaml")  # fmt: skip
+    write_listening_plan(lab.jobs / (lab.facts.job or "bench") / "fog-amplifier" / "sheet", "sheet", amplifier)
 
 
 def _listening_jobs(lab: Lab) -> None:

@@ -117,7 +117,9 @@ def finding_of(found: Response, settings: ResponseSettings, why: str | None, lim
     for key, value, end in (("corner_low", low, f[0]), ("corner_high", high, f[-1])):
         beyond = f"it lies beyond {end:.4g} Hz, where the stimulus ends"
         reason = why or (None if value is not None else none or beyond)
-        doubt = None if value is None else 0.003 * value
+        # Gating rounds the first octaves of a sweep off: a corner there is known to 5 % only.
+        near = value is not None and found.kind == "sweep" and value < 3 * f[0]
+        doubt = None if value is None else (0.05 if near else 0.003) * value
         made.append(Reading(key, labels[key], value, "Hz", doubt, 2.0, valid=reason is None, reason=reason))
     made.append(_flatness(f, relative, settings, why if why or reached else outside))
     made.append(Reading("delay", labels["delay"], found.delay, "s", valid=valid, reason=why))
@@ -130,7 +132,8 @@ def finding_of(found: Response, settings: ResponseSettings, why: str | None, lim
     how = {"sweep": "a sweep, harmonics cut away in time", "tones": "dwelling tones", "broad": "a broad signal"}
     notes = [
         f"Read from {how[found.kind]}, {f[0]:.4g} Hz to {f[-1]:.4g} Hz.",
-        "The corners' doubt of 0.3 % and the gain's are the method's own; that of the inputs is not in them.",
+        "The corners' doubt of 0.3 % (5 % within three times the lowest frequency) and the gain's are the method's own;"
+        " that of the inputs is not in them.",
     ]
     return Finding("output-response", tuple(limits.judge(r) for r in made), curves,
                    notes=tuple(notes + ([why] if why else [])))  # fmt: skip

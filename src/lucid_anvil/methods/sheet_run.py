@@ -27,6 +27,8 @@ COOL_LONGEST = 120.0
 """s"""
 SWITCHED = 0.1
 """Share that the load's resistance may be off its nominal one"""
+TRIM_LONGEST, TRIMMED = 1.5, 0.5
+"""s that a supply may take to come back, and the share of its window that it must come into"""
 TAIL = 0.3
 """s after a sweep in which its answer dies out"""
 Turn = Generator[Want, Got, Any]
@@ -164,6 +166,10 @@ class Bench:
         yield from self.turn(level)
         for _ in range(max(round(settle / self.span), 1)):
             yield from self.turn(level, settings=self._trimmed(level))
+        for _ in range(int(TRIM_LONGEST / self.span)):
+            if not self._off_nominal(level):
+                break
+            yield from self.turn(level, settings=self._trimmed(level))
         first, count = self.drive_at, max(math.ceil(read / self.span), 2)
         self.keep_from = first
         self.blocks.clear()
@@ -186,6 +192,13 @@ class Bench:
         at = part.nominal if self.set_volts is None else self.set_volts
         self.set_volts = at + 0.7 * (part.nominal - float(self.sight["supply"]))
         return {"supply": self.set_volts}
+
+    def _off_nominal(self, level: float) -> bool:
+        """Whether a supply that is trimmed is still on its way."""
+        part = self.settings.supply
+        if not part.trim or self.sight is None or level <= 0:
+            return False
+        return abs(float(self.sight["supply"]) / part.nominal - 1) > TRIMMED * part.within / 100
 
     def rest(self) -> Turn:
         """Bring the supply back, and wait until the loads are cool enough for the next reading."""
@@ -281,7 +294,7 @@ class SheetRun:
         given = task.step.settings
         top = min(0.45 * self.facts.rate, 40e3)
         if task.step.method == "output-response":
-            return Sweep(2.0, top, task.step.read)
+            return Sweep(1.0, top, task.step.read)
         if task.step.method == "output-intermodulation":
             from ..core.quantities import parse
 

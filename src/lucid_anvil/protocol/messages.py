@@ -107,6 +107,8 @@ class Board:
     identities: dict[str, str] = field(default_factory=dict)
     """Memories (hex) of the sensors that carry a data sheet, by role."""
     room: dict[str, float] = field(default_factory=dict)
+    instruments: dict[str, Any] | None = None
+    """What supply, load bank and meter show"""
     take: str | None = None
     plan: str | None = None
     trip: dict[str, Any] | None = None

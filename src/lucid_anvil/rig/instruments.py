@@ -80,19 +80,11 @@ class Instrument:
         return math.inf if value > 9e37 else value
 
     def tell(self, command: str) -> None:
-        """Carry out a command, wait until it is done, and see whether it was taken."""
-        import pyvisa
-
-        try:
-            self._open().write(command)
-        except (pyvisa.Error, OSError) as problem:
-            self.close()
-            raise Trouble(f"The {self.name} at {self.where} can't be reached: look at its cable and power.") \
-                from problem  # fmt: skip
-        self.ask("*OPC?")
-        said = self.ask("SYST:ERR?")
-        if not said.startswith(("0", "+0")):
-            raise Trouble(f"The {self.name} does not take '{command}': it says {said}.")
+        """Carry out a command, wait until it is done, and see whether it was taken: one message for all three, since
+        two in a row would wait for each other's acknowledgement."""
+        done, _, said = self.ask(f"{command};*OPC?;SYST:ERR?").partition(";")
+        if not said.lstrip("+").startswith("0,") or done.lstrip("+") != "1":
+            raise Trouble(f"The {self.name} does not take '{command}': it says {said or done}.")
 
     def samples(self, query: str) -> Floats:
         """A definite-length block of 32-bit floats."""

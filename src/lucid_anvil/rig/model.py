@@ -245,6 +245,25 @@ class StandIn(Model):
     """Gain error of an input by role."""
 
 
+class LoadRating(Model):
+    """What the load bank's resistors bear, as its maker states it."""
+
+    limit: float = 120.0
+    """°C"""
+    capacity: Annotated[float, quantity("J/K")] = 60.0
+    resistance: Annotated[float, quantity("K/W")] = 0.6
+    """to the room, fan on"""
+    lowest: Annotated[float, quantity("ohm")] = 4.0
+    """taken while the bank says nothing"""
+
+
+class InstrumentPart(Model):
+    """An instrument that is really there; stand-ins tell their own place."""
+
+    host: str = "127.0.0.1"
+    port: int = Field(ge=1, le=65535)
+
+
 class SourceOfDoubt(Model):
     """A source of doubt that the lab states: one half-width, or rows of [Hz, half-width]."""
 
@@ -268,6 +287,8 @@ class Rig(Model):
     budget: list[SourceOfDoubt] = Field(default_factory=list)
     capability: Any = None
     guards: list[GuardPart] = Field(default_factory=list)
+    load: LoadRating | None = None
+    instruments: dict[Literal["supply", "load", "meter"], InstrumentPart] = Field(default_factory=dict)
     cut_time: Seconds = 0.005
     ease_time: Seconds = 0.5
     standin: StandIn = Field(default_factory=StandIn)

@@ -61,7 +61,7 @@ def course_of(x: Floats, rate: float) -> Course:
     cut = envelope[: count * hop].reshape(count, hop)
     level = cut.mean(axis=1)
     # The envelope of a slow tone reaches beyond its ends; the samples themselves do not.
-    heard = np.flatnonzero(np.abs(x - x.mean()) > 0.01 * np.max(np.abs(x)))
+    heard = np.flatnonzero(np.abs(x - np.median(x)) > 0.01 * np.max(np.abs(x)))
     loud = (level > 0.03 * np.quantile(level, 0.95)) & (f > 0) & (starts >= heard[0] - 1) & (ends <= heard[-1] + 1)
     time = (starts + ends) / 2 / rate
     f = np.where(loud, f, np.nan)
@@ -70,9 +70,9 @@ def course_of(x: Floats, rate: float) -> Course:
     if rough > 0.15:
         return Course(time, f, "broad")
     change = np.abs(np.diff(np.log(f[loud]))) if loud.sum() > 2 else np.zeros(1)
-    change = np.sort(change)[::-1]
-    few = max(int(0.15 * change.size), 1)
-    dwells = change.sum() < 0.01 or change[:few].sum() > 0.9 * change.sum()
+    # A sweep moves all the time; one that dwells stands still in most looks.
+    span = float(np.ptp(np.log(f[loud]))) if loud.any() else 0.0
+    dwells = span < 0.01 or float(np.median(change)) * change.size < 0.1 * span
     return Course(time, f, "tones" if dwells else "sweep")
 
 
@@ -161,8 +161,7 @@ def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay:
     """Division in frequency, the linear part gated in time."""
     heard = np.isfinite(course.frequency)
     track, when = course.frequency[heard], course.time[heard]
-    edge = max(len(track) // 500, 1)
-    ends = sorted((float(np.median(track[:edge])), float(np.median(track[-edge:]))))
+    ends = sorted((_end(track), _end(track[::-1])))
     low, high = ends[0], min(ends[1], 0.49 * rate)
     if high < 1.2 * low:
         raise ValueError("the stimulus hardly sweeps")
@@ -184,6 +183,16 @@ def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay:
     gated = np.fft.rfft(impulse * _gate(n, rate, before, after))
     grid = log_grid(low, high)
     return grid, np.interp(grid, f, gated.real) + 1j * np.interp(grid, f, gated.imag)
+
+
+def _end(track: Floats) -> float:
+    """Frequency [Hz] with which a sweep begins. Its first looks waver, most of all at low frequencies: of medians of
+    three in the first twentieth, the one that lies farthest from the rest."""
+    first = track[: max(track.size // 20, 3)]
+    if first.size < 5:
+        return float(first[0])
+    smooth = np.median(np.lib.stride_tricks.sliding_window_view(first, 3), axis=1)
+    return float(smooth.min() if track[track.size // 2] > first[0] else max(smooth.max(), first[0]))
 
 
 def _continued(f: Floats, h: Complexes, first: int) -> Complexes:

@@ -8,6 +8,7 @@ is not in the model (hum, a neighbour) hardly reaches the tones either.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,9 +48,12 @@ class Tones:
         return np.asarray(np.abs(self.phasors) ** 2 / 2)
 
 
+@lru_cache(maxsize=8)
 def weights(n: int) -> Floats:
     """Square root of the fit's weights: a Hann window, so that the weights themselves fall off as its square."""
-    return 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(n) + 0.5) / n)
+    made = 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(n) + 0.5) / n)
+    made.flags.writeable = False
+    return made
 
 
 def _model(combos: NDArray[np.int64], bases: Floats, phasors: Complexes | None, rate: float, a: int, n: int,

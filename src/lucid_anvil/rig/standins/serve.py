@@ -12,6 +12,7 @@ import json
 import os
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -24,6 +25,17 @@ GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
 
 
+def _desk(bench: object) -> Any:
+    """The instruments of an amplifier's bench as servers; None on the others, which have none."""
+    from .amplifier import AmplifierBench
+
+    if not isinstance(bench, AmplifierBench):
+        return None
+    from .instruments import Desk
+
+    return Desk(bench)
+
+
 class Server:
     """Plays what comes; ramps to zero when nothing does."""
 
@@ -33,6 +45,7 @@ class Server:
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
         self.gone: str | None = None
+        self.desk = _desk(self.bench)
 
     def run(self) -> None:
         """Until told to stop, or the keeper is gone and the output is zero."""
@@ -42,6 +55,8 @@ class Server:
         index = 0
         with contextlib.suppress(OSError):
             self.wire.send_json(b"T", self.rig.identities())
+            if self.desk is not None:
+                self.wire.send_json(b"P", {name: ("127.0.0.1", port) for name, port in self.desk.ports.items()})
         made = self.bench.play(self.queue.pop(0))
         while not self.gone:
             if self.pace == "real":
