@@ -15,6 +15,7 @@ from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
 from ..folio.accepting import accept_take
 from ..lab import planning
+from ..lab.amplifier_planning import RETAKE
 from ..lab.findings import Curve, Finding
 from ..lab.place import Lab
 from ..lab.shaker_planning import change_step
@@ -22,6 +23,7 @@ from ..lab.takes import Take, list_takes, next_take_folder
 from ..lab.textfiles import dump_yaml, whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_for, rig_of
+from .amplifier_bench import AmplifierBench
 from .background import Background
 from .chain_view import ChainView
 from .course_view import CourseView, clock
@@ -41,7 +43,7 @@ BUSY = ("preparing", "running", "easing", "reading")
 
 def plan_beside(take: Path) -> Path:
     """The plan file of a take's folder: its only one, or the one that is no retake."""
-    found = sorted(p for p in take.parent.glob("*.plan.yaml") if p.name != "struck.plan.yaml")
+    found = sorted(p for p in take.parent.glob("*.plan.yaml") if p.name not in ("struck.plan.yaml", RETAKE))
     return found[0] if found else take.parent / "comparison.plan.yaml"
 
 
@@ -76,8 +78,8 @@ class BenchPlace(QWidget):
         column = QVBoxLayout()
         column.setSpacing(8)
         row.addLayout(column, 1)
-        self.shaker, self.listen = ShakerBench(self), ListenBench(self)
-        self.sides = (self.shaker, self.listen)
+        self.shaker, self.listen, self.amplifier = ShakerBench(self), ListenBench(self), AmplifierBench(self)
+        self.sides = (self.shaker, self.listen, self.amplifier)
         self.chain = ChainView()
         self.chain.clicked.connect(self.shaker.tile_menu)
         column.addWidget(self.chain)
@@ -97,7 +99,7 @@ class BenchPlace(QWidget):
         self._nothing()
 
     @property
-    def side(self) -> ShakerBench | ListenBench | None:
+    def side(self) -> ShakerBench | ListenBench | AmplifierBench | None:
         """What knows the plan in hand: a shaker test, one that listens; None for a comparison, which is done here."""
         return next((s for s in self.sides if s.here), None)
 

@@ -207,6 +207,17 @@ class Chart(pg.PlotWidget):
             self.addItem(self.series[key])
         self.series[key].setData(a, b)
 
+    def note(self, key: str, x: float, y: float, text: str) -> None:
+        """A word above a point."""
+        if key in self.series:
+            self.removeItem(self.series.pop(key))
+        item = pg.TextItem(text, color=theme.color("ink"), anchor=(0.5, 1.05))
+        item.setFont(theme.font(8.5, 600))
+        item.setPos(float(np.log10(x)) if self.log_x else x, float(np.log10(y)) if self.log_y else y)
+        item.setZValue(40)
+        self.series[key] = item
+        self.addItem(item, ignoreBounds=True)
+
     def legend(self, names: dict[str, str]) -> None:
         """Names of the curves, in their colours, in the upper right corner."""
         if "legend" in self.series:

@@ -229,6 +229,28 @@ class Story:
         self.shot("microphone-check")
         self._hear()
 
+    def run_amplifier(self) -> None:
+        """The fog-signal amplifier's sheet; what a sagging supply spoiled is taken again."""
+        bench = self.window.bench
+        self.open_plan("fog-amplifier", "sheet")
+        wait_until(lambda: bench.state == "walk-round" and len(bench.walk.shown) > 0, 60)
+        self.shot("amplifier-walk-round")
+        self._walk()
+        self.until_live(lambda b: b.live.get("done", 0) >= 14)
+        self.shot("amplifier-running")
+        self._until_done()
+        stage = bench.amplifier.stage
+        self.shot("amplifier-invalid")
+        stage.choose("noise_B_8")
+        stage.area.verticalScrollBar().setValue(stage.area.verticalScrollBar().maximum() * 2 // 3)
+        self.shot("amplifier-noise")
+        bench.amplifier.retake()
+        wait_until(lambda: bench.state == "walk-round", 60)
+        self._walk()
+        self._until_done()
+        stage.tabs.choose("power")
+        self.shot("amplifier-sheet")
+
     def _second_plate(self) -> None:
         """Another plate of the same kind, a little softer, and both responses over one another in the Lightbox."""
         from PyQt6.QtCore import Qt

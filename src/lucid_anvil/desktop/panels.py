@@ -153,7 +153,7 @@ def room_text(room: Room) -> tuple[str, float]:
             return "armed", 1.0
         db = abs(20 * math.log10(room.limit / room.value))
         return f"{db:.1f} dB", 1 - min(room.used, 1.0)
-    if room.key in ("overload", "control_lost", "supply", "interlock"):
+    if room.key in ("overload", "control_lost", "supply", "interlock", "instrument"):
         return ("armed" if room.used < 1 else "tripped"), 1.0
     if room.key == "disk":
         return f"{room.value / 1e9:.0f} GB", 1.0 if room.used < 1 else 0.0

@@ -13,6 +13,7 @@ from ..lab.findings import Finding
 from ..protocol.messages import Board
 from . import theme
 from .panels import Margins, reading_row
+from .sheet_view import figure
 from .widgets import Verdict, button, label, section, three
 
 Row = tuple[str, str, float | None, float, str, str]
@@ -198,9 +199,12 @@ class ShakerResult(QWidget):
             return
         self.glyph.set("outside" if cut else finding.verdict)
         self.word.setText("cut" if cut else theme.VERDICT_WORDS[finding.verdict])
-        key, text = BIG[finding.method]
+        key, text = BIG.get(finding.method, ("", ""))
         value = next((r.value for r in finding.readings if r.key == key), None)
         self.big.setText("nothing could be read" if value is None else text.format(value))
+        if finding.method == "amplifier-sheet":
+            self._count(finding)
+            return
         rows: list[Row] = []
         for r in finding.readings:
             if r.key == key or r.value is None or len(rows) >= 12:
@@ -209,5 +213,24 @@ class ShakerResult(QWidget):
             if r.uncertainty is None:
                 figure = f"{three(r.value)} {r.unit}"
             rows.append((name, figure, used, doubt, verdict if verdict != "none" else "plain", word))
+        self.margins.show_rows(rows)
+        self.notes.setText("\n".join(finding.notes[:4]))
+
+    def _count(self, finding: Finding) -> None:
+        """How a sheet of many readings stands: how many of each verdict, and the ones that are not inside."""
+        judged = [r for r in finding.readings if r.verdict != "none"]
+        inside = sum(1 for r in judged if r.verdict == "inside")
+        self.big.setText(f"{inside} of {len(judged)} inside")
+        worst = sorted((r for r in judged if r.verdict != "inside"), key=lambda r: r.verdict != "outside")
+        rows: list[Row] = []
+        shown = set()
+        for r in worst:
+            short = r.label.split(": ")[0]
+            if (short, r.valid) in shown or len(rows) >= 8:
+                continue
+            shown.add((short, r.valid))
+            _, _, used, doubt, verdict, _ = reading_row(r)
+            value = "invalid" if not r.valid else "–" if r.value is None else figure(r.value, r.uncertainty, r.unit)
+            rows.append((short, value, used if r.valid else None, doubt, verdict, r.reason or ""))
         self.margins.show_rows(rows)
         self.notes.setText("\n".join(finding.notes[:4]))

@@ -514,7 +514,9 @@ class Conductor:
         frequency = self.board.live.get("frequency") if running else None
         board = self.board
         board.rooms = self.rooms
-        board.tiles = chain(self.prepared, latest, rows[-1, -self.block :], self.rooms, board.live if running else {})
+        board.tiles = chain(
+            self.prepared, latest, rows[-1, -self.block :], self.rooms, board.live if running else {}, board.instruments
+        )
         board.wave = picture(samples, self.rate, frequency)
         board.room = dict(zip(("temperature", "humidity", "supply"), message["room"], strict=True))
         board.disk_free = float(message["free"])

@@ -56,10 +56,13 @@ def _inputs(prepared: Prepared, worst: float) -> Tile:
 
 
 def chain(
-    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, rooms: list[Room], live: Mapping[str, Any]
-) -> list[Tile]:
+    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, rooms: list[Room], live: Mapping[str, Any],
+    instruments: Mapping[str, Any] | None = None,
+) -> list[Tile]:  # fmt: skip
     """Source to inputs. `samples` in volts by role, `drive` volts as played."""
     rig = prepared.rig
+    if rig.load is not None:
+        return amplifier_chain(prepared, samples, drive, instruments or {})
     if rig.standin.scene is not None or not any(c.kind == "acceleration" and c.axis == "axial" for c in rig.channels):
         return listening_chain(prepared, samples, live)
     used = {r.key: r for r in rooms}
@@ -146,6 +149,41 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
         alarm = used >= 1 or lamp.get("state") == "over"
         used = max(used, float(lamp.get("share", 0.0))) if lamp else used
         made.append(Tile(c.role, c.role.capitalize(), text, value, note, used, 1.0, "measure", alarm))
+    return [*made, _inputs(prepared, worst)]
+
+
+def amplifier_chain(
+    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, shown: Mapping[str, Any]
+) -> list[Tile]:
+    """Of an amplifier's bench: supply, source, outputs with their loads, and the inputs."""
+    rig, part = prepared.rig, getattr(prepared.settings, "supply", None)
+    made = []
+    volts = shown.get("supply")
+    if part is not None:
+        off = abs(volts / part.nominal - 1) / (part.within / 100) if volts else 0.0
+        made.append(
+            Tile("supply", "Supply", f"{part.nominal:g} V ± {part.within:g} %", f"{volts:.1f} V" if volts else "–",
+                 f"{shown.get('supply_current', 0.0):.2f} A", off, 1.0, "drive", off > 1)
+        )  # fmt: skip
+    peak, level = float(np.max(np.abs(drive))), float(np.std(drive))
+    made.append(Tile("source", "Source", "to the inputs", _number(level, "V"), "rms", peak / rig.front_end.source_range,
+                     0.99, "drive"))  # fmt: skip
+    worst = 0.0
+    for c in rig.channels:
+        x = samples[c.role]
+        used = float(np.max(np.abs(x))) / c.range
+        worst = max(worst, used)
+        ohm = shown.get("resistance", {}).get(c.role)
+        rms = float(np.std(x))
+        note = f"{rms**2 / ohm:.3g} W" if ohm and rms > 0.01 else ""
+        made.append(Tile(c.role, f"Output {c.role}", "open" if ohm is None else f"{ohm:.2f} Ω, hot", _number(rms, "V"),
+                         note, used, 1.0, "measure", used >= 1))  # fmt: skip
+    heat = shown.get("temperature", {})
+    if heat and rig.load is not None:
+        hot = max(heat.values())
+        made.append(Tile("load", "Load bank", "fan on" if shown.get("fan") else "fan off", f"{hot:.0f} °C",
+                         f"of {rig.load.limit:.0f}", (hot - 20) / (rig.load.limit - 20), 1.0, "drive",
+                         hot >= rig.load.limit))  # fmt: skip
     return [*made, _inputs(prepared, worst)]
 
 

@@ -6,6 +6,11 @@ from pathlib import Path
 from typing import Any
 
 from .place import Lab
+from .plans import put_plan
+from .takes import Take
+from .textfiles import load_yaml
+
+RETAKE = "retake.plan.yaml"
 
 WALK_ROUND = [
     {"key": "earth", "text": "Protective earth on, first of all"},
@@ -69,8 +74,27 @@ def amplifier_plan(lab: Lab, title: str, article: str, rig_file: Path, steps: li
         "walk_round": WALK_ROUND,
         "sheet": {
             "loads": ["8 ohm", "4 ohm"], "rated": {"8": "40 W", "4": "60 W"}, "gain": 20, "ceiling": "2 V",
-            "supply": {"nominal": "230 V", "within": "1 %", "trim": True}, "load_limit": 90,
+            "supply": {"nominal": "230 V", "within": "1 %", "trim": False}, "load_limit": 90,
             "gain_uncertainty": "0.1 %", "load_uncertainty": "0.1 %", **sheet,
         },
         "steps": steps or sheet_steps(),
     }  # fmt: skip
+
+
+def retake_sheet(take: Take, keys: list[str]) -> Path:
+    """A plan, beside the take's own, for just some of its readings; its finding holds the others from that take."""
+    held = take.plan().model_dump(by_alias=True, exclude_none=True)
+    step = dict(take.plan().step.settings)
+    step["only"] = list(keys)
+    # What spoiled them was the supply: where it can be set, it is trimmed this time.
+    step["supply"] = {**step.get("supply", {}), "trim": True}
+    held["steps"] = [{"method": "amplifier-sheet", "settings": step}]
+    held["sheet"] = {}
+    held["base_take"] = f"../{take.name}"
+    rig = take.folder / "rig.yaml"
+    beside = [p for p in take.folder.parent.glob("*.plan.yaml") if p.name != RETAKE]
+    if beside:
+        named = load_yaml(beside[0]).get("rig")
+        rig = (take.folder.parent / named).resolve() if named else rig
+    held["rig"] = str(rig)
+    return put_plan(take.folder.parent / RETAKE, held)

@@ -15,7 +15,7 @@ from ..formats.recording import Channel, Floats
 from ..lab.findings import Curve, Finding, Reading
 from ..lab.textfiles import quantity
 from .base import Axis
-from .output import USUAL_BAND, OutputMethod, OutputSettings, limits_of, listed, nothing, pieces, waveform
+from .output import USUAL_BAND, OutputMethod, OutputSettings, Piece, limits_of, listed, nothing, pieces, waveform
 
 UNITS = {
     "gain_reference": ("Gain at the reference frequency", "dB"),
@@ -75,19 +75,12 @@ class OutputResponse(OutputMethod):
             found = measure(stimulus.x[:n], output.x[:n], output.rate)
         except ValueError as bad:
             return nothing(self.name, UNITS, str(bad), limits)
-        return finding_of(found, settings, overloads(stimulus.x, output.x, stimulus.limit, output.limit), limits)
+        return finding_of(found, settings, overloads(output, found.band[0]), limits)
 
 
-def overloads(stimulus: Floats, output: Floats, *ranges: float | None) -> str | None:
-    """Which of the two reaches where its input overloads."""
-    for what, x, limit in (("stimulus", stimulus, ranges[0]), ("output", output, ranges[1])):
-        top = np.max(np.abs(x))
-        # Without a range: a sweep stays at its extreme for some samples in a row only where it is cut off.
-        still = np.abs(x) >= top * (1 - 1e-9)
-        flat = bool(np.any(still[3:] & still[2:-1] & still[1:-2] & still[:-3])) if limit is None else top >= limit
-        if flat and top > 0:
-            return f"the {what}'s input is overloaded"
-    return None
+def overloads(output: Piece, lowest: float) -> str | None:
+    """Whether the output reaches where its input overloads, or is cut off flat; `lowest` Hz of the stimulus."""
+    return None if output.overloaded(lowest) is None else "the output's input is overloaded"
 
 
 def finding_of(found: Response, settings: ResponseSettings, why: str | None, limits: Any) -> Finding:
@@ -117,9 +110,8 @@ def finding_of(found: Response, settings: ResponseSettings, why: str | None, lim
     for key, value, end in (("corner_low", low, f[0]), ("corner_high", high, f[-1])):
         beyond = f"it lies beyond {end:.4g} Hz, where the stimulus ends"
         reason = why or (None if value is not None else none or beyond)
-        # Gating rounds the first octaves of a sweep off: a corner there is known to 5 % only.
-        near = value is not None and found.kind == "sweep" and value < 3 * f[0]
-        doubt = None if value is None else (0.05 if near else 0.003) * value
+        # What gating rounds off matters where a corner is not far above its resolution.
+        doubt = None if value is None else value * float(np.hypot(0.003, 0.01 * (found.resolution / value) ** 2))
         made.append(Reading(key, labels[key], value, "Hz", doubt, 2.0, valid=reason is None, reason=reason))
     made.append(_flatness(f, relative, settings, why if why or reached else outside))
     made.append(Reading("delay", labels["delay"], found.delay, "s", valid=valid, reason=why))
@@ -132,7 +124,7 @@ def finding_of(found: Response, settings: ResponseSettings, why: str | None, lim
     how = {"sweep": "a sweep, harmonics cut away in time", "tones": "dwelling tones", "broad": "a broad signal"}
     notes = [
         f"Read from {how[found.kind]}, {f[0]:.4g} Hz to {f[-1]:.4g} Hz.",
-        "The corners' doubt of 0.3 % (5 % within three times the lowest frequency) and the gain's are the method's own;"
+        "The corners' doubt, 0.3 % and more at low frequencies, and the gain's are the method's own;"
         " that of the inputs is not in them.",
     ]
     return Finding("output-response", tuple(limits.judge(r) for r in made), curves,

@@ -259,7 +259,7 @@ class SheetRun:
                 continue
             self.bench.live = {
                 "stage": "reading", "task": task.key, "step": task.step.label or task.step.name,
-                "column": task.column, "done": i, "of": len(self.tasks), "cells": dict(self.cells),
+                "column": task.column, "frequency": self._heard(task), "done": i, "of": len(self.tasks), "cells": dict(self.cells),
             }  # fmt: skip
             marks = yield from self._one(task)
             done.append(task.key)
@@ -301,6 +301,12 @@ class SheetRun:
             pair = {k: parse(given[k], "Hz", k) for k in ("f1", "f2") if k in given}
             return difference(**pair) if given.get("kind") == "difference" else modulation(**pair)
         return Tones(((task.tone, 1.0),))
+
+    @staticmethod
+    def _heard(task: Task) -> float | None:
+        """Hz of the tone that faces show some periods of, where there is one."""
+        quiet = task.step.drive is None or task.step.method in ("output-response", "output-intermodulation")
+        return None if quiet else task.tone
 
     def _mark(self, task: Task, window: Window, level: float, **more: Any) -> dict[str, Any]:
         """What the record says of a reading, and the picture of it for the faces."""

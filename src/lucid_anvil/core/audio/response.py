@@ -33,6 +33,8 @@ class Response:
     """sweep, tones or broad"""
     band: tuple[float, float]
     """Hz that the stimulus covers"""
+    resolution: float = 0.0
+    """Hz over which gating or framing rounds the response off; 0 for tones"""
 
 
 @dataclass(frozen=True)
@@ -114,18 +116,19 @@ def measure(stimulus: Floats, output: Floats, rate: float) -> Response:
         raise ValueError("the stimulus is silent")
     course = course_of(stimulus, rate)
     delay, sign = coarse_delay(stimulus - stimulus.mean(), output - output.mean(), rate)
+    resolution = 0.0
     if course.kind == "tones":
         frequency, gain = _tones(stimulus, output, rate, course, delay)
     elif course.kind == "sweep":
-        frequency, gain = _sweep(stimulus, output, rate, course, delay)
+        frequency, gain, resolution = _sweep(stimulus, output, rate, course, delay)
     else:
-        frequency, gain = _broad(stimulus, output, rate, delay)
+        frequency, gain, resolution = _broad(stimulus, output, rate, delay)
     if frequency.size > 1:
         left = _delay(frequency, gain, sign)
         # A few points far apart do not tell a delay from a turn too many.
         if frequency.size > 8 or abs(left) < 1 / rate:
             gain, delay = gain * np.exp(2j * np.pi * frequency * left), delay + left
-    return Response(frequency, gain, delay, course.kind, (float(frequency[0]), float(frequency[-1])))
+    return Response(frequency, gain, delay, course.kind, (float(frequency[0]), float(frequency[-1])), resolution)
 
 
 def _tones(stimulus: Floats, output: Floats, rate: float, course: Course, delay: float) -> tuple[Floats, Complexes]:
@@ -157,7 +160,8 @@ def log_grid(low: float, high: float) -> Floats:
     return np.asarray(1e3 * 2 ** (np.arange(first, last + 1) / GRID))
 
 
-def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay: float) -> tuple[Floats, Complexes]:
+def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay: float
+           ) -> tuple[Floats, Complexes, float]:  # fmt: skip
     """Division in frequency, the linear part gated in time."""
     heard = np.isfinite(course.frequency)
     track, when = course.frequency[heard], course.time[heard]
@@ -182,7 +186,7 @@ def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay:
     before, after = 0.5 * octave, min(max(0.5, 20 / low), stimulus.size / rate)
     gated = np.fft.rfft(impulse * _gate(n, rate, before, after))
     grid = log_grid(low, high)
-    return grid, np.interp(grid, f, gated.real) + 1j * np.interp(grid, f, gated.imag)
+    return grid, np.interp(grid, f, gated.real) + 1j * np.interp(grid, f, gated.imag), 1 / before
 
 
 def _end(track: Floats) -> float:
@@ -223,7 +227,7 @@ def _gate(n: int, rate: float, before: float, after: float) -> Floats:
     return made
 
 
-def _broad(stimulus: Floats, output: Floats, rate: float, delay: float) -> tuple[Floats, Complexes]:
+def _broad(stimulus: Floats, output: Floats, rate: float, delay: float) -> tuple[Floats, Complexes, float]:
     """H1 (Bendat & Piersol, 6.1), lines gathered to an even spacing on the log axis."""
     shift = int(round(delay * rate))
     a, b = (stimulus[: stimulus.size - shift], output[shift:]) if shift >= 0 else (stimulus[-shift:], output[:shift])
@@ -239,7 +243,7 @@ def _broad(stimulus: Floats, output: Floats, rate: float, delay: float) -> tuple
         points.append(float(np.exp(np.mean(np.log(f[held])))))
         gains.append(np.sum(cross[held]) / np.sum(auto[held]))
     frequency = np.array(points)
-    return frequency, np.array(gains) * np.exp(2j * np.pi * frequency * (delay - shift / rate))
+    return frequency, np.array(gains) * np.exp(2j * np.pi * frequency * (delay - shift / rate)), rate / frame
 
 
 def corners(frequency: Floats, gain_db: Floats, reference: float) -> tuple[float | None, float | None]:

@@ -120,9 +120,11 @@ class AmplifierBench:
 
     def resistance(self, role: str) -> float | None:
         """ohm that a channel sees, its resistor as hot as it is; None with the load off."""
+        return SHORT if self.fault("short", role) else self.resistor(role)
+
+    def resistor(self, role: str) -> float | None:
+        """ohm of what the load bank has switched to a channel; a short at the terminals is not seen from there."""
         held, bank = self.positions[role], self.scene.load
-        if self.fault("short", role):
-            return SHORT
         if held.load is None:
             return None
         return held.load * (1 + bank.error / 100) * (1 + bank.coefficient / 100 * (held.temperature - 20))

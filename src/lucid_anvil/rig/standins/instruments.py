@@ -89,7 +89,7 @@ class Loads(Scpi):
 
     def resistance(self, channel: str) -> str:
         """ohm, measured through sense leads as hot as the resistor is."""
-        held = self.bench.resistance(self._at(channel))
+        held = self.bench.resistor(self._at(channel))
         return "9.9E37" if held is None else f"{held:.5f}"
 
     def fan(self, text: str) -> None:
@@ -161,7 +161,7 @@ class Direct:
             "supply": float(self.supply.volts()),
             "supply_current": float(self.supply.current()),
             "temperature": {n: float(self.load.temperature(str(i + 1))) for i, n in enumerate(names)},
-            "resistance": {n: None if held[n] == "OFF" and self.bench.resistance(n) is None
+            "resistance": {n: None if held[n] == "OFF"
                            else float(self.load.resistance(str(i + 1))) for i, n in enumerate(names)},
             "fan": self.bench.fan,
             "meter": float(self.meter.alternating()),

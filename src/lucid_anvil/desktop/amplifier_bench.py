@@ -1,0 +1,154 @@
+"""The amplifier's side of the Bench: the sheet of many steps, and taking again what is invalid."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QObject
+
+from ..engine.preparing import Prepared
+from ..lab.amplifier_planning import retake_sheet
+from ..lab.takes import Take
+from ..methods.sheet_settings import duration, tasks
+from ..protocol.messages import Board
+from .course_view import clock
+from .shaker_panels import Row, ShakerResult
+from .sheet_stage import SheetStage
+from .stretch_view import StretchView
+from .widgets import button
+
+if TYPE_CHECKING:
+    from .bench_place import BenchPlace
+
+
+class SheetResult(ShakerResult):
+    """How many readings are inside, outside, open; and what to take again."""
+
+    nothing = "Nothing was read."
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.retake = button("Retake what is invalid", "main", "A new take of just these readings; both are kept")
+        self.column.insertWidget(self.column.indexOf(self.rerun), self.retake)
+        self.retake.hide()
+
+    def offer(self, keys: list[str]) -> None:
+        """The readings that do not count."""
+        self.retake.setVisible(bool(keys))
+        self.retake.setText(f"Retake what is invalid ({len(keys)})")
+
+
+class AmplifierBench(QObject):
+    """What the Bench shows and does when the plan in hand is an amplifier's."""
+
+    def __init__(self, bench: BenchPlace) -> None:
+        super().__init__(bench)
+        self.bench = bench
+        self.stage = SheetStage()
+        self.stretches = StretchView()
+        self.result = SheetResult()
+        self.result.again.connect(bench.again)
+        self.result.retake.clicked.connect(self.retake)
+        self.buttons: tuple[Any, ...] = ()
+        self.names: list[str] = []
+
+    @property
+    def here(self) -> bool:
+        """Whether an amplifier is in hand."""
+        prepared = self.bench.prepared
+        return prepared is not None and prepared.method.name == self.stage_method
+
+    stage_method = "amplifier-sheet"
+
+    def show_prepared(self, prepared: Prepared, editable: bool) -> None:
+        self.stage.show_prepared(prepared, editable)
+        self.stage.show_earlier(self.bench.finding_before())
+        items = course_by_step(prepared)
+        self.names = [i.label for i in items]
+        self.stretches.show_course(items, False)
+        whole = sum(i.duration for i in items)
+        count = len(tasks(prepared.settings))
+        self.bench.told.setText(f"{count} readings in {len(items)} steps, about {clock(whole)}")
+
+    def begin(self, prepared: Prepared) -> None:
+        """The run has begun."""
+        self.show_prepared(prepared, False)
+
+    def change(self, place: Path, changes: dict[str, Any]) -> None:
+        """Into the plan."""
+        self.bench.alter(place, changes)
+
+    def show_running(self, board: Board) -> None:
+        live, prepared = board.live, self.bench.prepared
+        self.bench.run.show_board(board, running_rows(board), live.get("step", ""))
+        if prepared is None or not live.get("of"):
+            return
+        name = live.get("step", "")
+        at = self.names.index(name) if name in self.names else None
+        inside = [t for t in tasks(prepared.settings) if (t.step.label or t.step.name) == name]
+        done = sum(1 for t in inside if t.key in live.get("cells", {}))
+        self.stretches.show_progress(at, done / max(len(inside), 1))
+        left = sum(duration(t) for t in tasks(prepared.settings)[int(live["done"]) :])
+        ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
+        self.bench.told.setText(
+            f"{Path(board.take or '').name} · {live['done']} of {live['of']} readings · ends about {ends}"
+        )
+
+    def show_done(self, take: Take, status: str, reason: str | None) -> None:
+        bench = self.bench
+        bench.panels.setCurrentWidget(self.result)
+        cut = reason or (status if status != "done" else None)
+        events = take.events()
+        if bench.prepared is not None:
+            self.stage.show_prepared(bench.prepared, False)
+        self.stage.show_events(events)
+        self.stage.show_earlier(bench.finding_before())
+        invalid: list[str] = []
+        if bench.finding is not None:
+            self.stage.show_finding(bench.finding)
+            invalid = (bench.finding.detail or {}).get("sheet", {}).get("retake", [])
+        self.result.show_finding(bench.finding, cut, False)
+        self.result.offer(invalid)
+        self.stretches.show_progress(None, 0.0, all_done=cut is None)
+        length = next((e["t"] for e in reversed(events) if e["kind"] == "end"), 0.0)
+        bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
+        bench.events.setText(reason or "")
+        bench.docket.show_plan(bench.plan_file, take.folder, False)
+        bench.running.emit(False)
+
+    def retake(self) -> None:
+        """A take of the invalid readings alone; its finding holds the others from this one."""
+        bench = self.bench
+        if bench.take is None or bench.finding is None:
+            return
+        keys = (bench.finding.detail or {}).get("sheet", {}).get("retake", [])
+        take = bench.take
+        bench.aside.run("retake", lambda: retake_sheet(Take(take), keys), bench.open_plan)
+
+
+def course_by_step(prepared: Prepared) -> list[Any]:
+    """The course with a stretch a step, since single readings are too many to see."""
+    from ..methods.base import CourseItem
+
+    made: dict[str, float] = {}
+    for task in tasks(prepared.settings):
+        name = task.step.label or task.step.name
+        made[name] = made.get(name, 0.0) + duration(task)
+    return [CourseItem(name, seconds, step=i) for i, (name, seconds) in enumerate(made.items())]
+
+
+def running_rows(board: Board) -> list[Row]:
+    """Margins of a run."""
+    live, shown = board.live, board.instruments or {}
+    rows: list[Row] = []
+    if live.get("of"):
+        rows.append(("Readings", f"{live['done']} of {live['of']}", live["done"] / live["of"], 0.0, "plain", ""))
+    if live.get("column"):
+        word = "waiting until the loads are cool" if live.get("stage") == "cooling" else ""
+        rows.append(("Now", live["column"], None, 0.0, "plain", word))
+    if shown.get("temperature"):
+        for name, t in shown["temperature"].items():
+            rows.append((f"Load {name}", f"{t:.0f} °C", t / 120.0, 0.0, "inside" if t < 100 else "open", ""))
+    return rows
