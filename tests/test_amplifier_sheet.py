@@ -254,7 +254,7 @@ def test_a_short_is_cut_and_a_hot_load_eased() -> None:
     eased = play_through(prepared(steps, hot, load_limit=200))
     assert eased.trip is not None and eased.trip.guard == "load_heat" and eased.trip.action == "ease"
     assert eased.trip.value == pytest.approx(60, abs=3)
-    rest = np.abs(eased.drive[-4096:])
+    rest = np.abs(eased.drive[-2048:])
     assert rest.max() == 0 and len(eased.marks) == 0
 
 

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject
+from PyQt6.QtWidgets import QInputDialog
 
 from ..engine.preparing import Prepared
-from ..lab.amplifier_planning import retake_sheet
+from ..lab.amplifier_planning import limits_from, retake_sheet
 from ..lab.takes import Take
 from ..methods.sheet_settings import duration, tasks
 from ..protocol.messages import Board
@@ -51,6 +52,7 @@ class AmplifierBench(QObject):
         self.result = SheetResult()
         self.result.again.connect(bench.again)
         self.result.retake.clicked.connect(self.retake)
+        self.stage.make.clicked.connect(self.make_limits)
         self.buttons: tuple[Any, ...] = ()
         self.names: list[str] = []
 
@@ -117,6 +119,23 @@ class AmplifierBench(QObject):
         bench.events.setText(reason or "")
         bench.docket.show_plan(bench.plan_file, take.folder, False)
         bench.running.emit(False)
+
+    def make_limits(self) -> None:
+        """A corridor from this unit's curve, or from all units that the plan has takes of."""
+        bench, power = self.bench, self.stage.tabs.now == "power"
+        if bench.plan_file is None or bench.finding is None:
+            return
+        title, text = "Limits from this unit", "Plus and minus, %:" if power else "Plus and minus, dB:"
+        width, good = QInputDialog.getDouble(bench, title, text, 50.0 if power else 0.5, 0.01, 500.0, 2)
+        if not good:
+            return
+        place, finding = bench.plan_file, bench.finding
+        start = "distortion_power_" if power else "gain_"
+
+        def work() -> str:
+            return limits_from(place, [finding], start, width / 100 if power else width, power)
+
+        bench.aside.run("limits", work, bench.said.emit)
 
     def retake(self) -> None:
         """A take of the invalid readings alone; its finding holds the others from this one."""

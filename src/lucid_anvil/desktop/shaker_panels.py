@@ -8,12 +8,12 @@ from typing import Any
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from ..core.figures import figure
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
 from ..protocol.messages import Board
 from . import theme
 from .panels import Margins, reading_row
-from .sheet_view import figure
 from .widgets import Verdict, button, label, section, three
 
 Row = tuple[str, str, float | None, float, str, str]

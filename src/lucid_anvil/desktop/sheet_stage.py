@@ -16,7 +16,7 @@ from ..protocol.messages import Board
 from .chart import Chart
 from .conditions_view import ConditionsView
 from .sheet_view import SheetHead, SheetView
-from .widgets import Elided, Tabs, card
+from .widgets import Elided, Tabs, button, card
 
 CHARTS = (
     ("now", "Now", "", "ms", "V"),
@@ -69,6 +69,9 @@ class SheetStage(QWidget):
         self.told = Elided("", "muted")
         self.told.setAlignment(Qt.AlignmentFlag.AlignRight)
         head.addWidget(self.told, 1)
+        self.make = button("Limits from this unit", tip="A corridor around this curve, for the takes to come")
+        self.make.hide()
+        head.addWidget(self.make)
         below.addLayout(head)
         self.charts = {k: Chart(x, y, log_x=k != "now", log_y=k not in ("now", "response"))
                        for k, _, _, x, y in CHARTS}  # fmt: skip
@@ -148,6 +151,7 @@ class SheetStage(QWidget):
         for key, chart in self.charts.items():
             chart.setVisible(key == self.tabs.now)
         _, _, start, *_ = next(row for row in CHARTS if row[0] == self.tabs.now)
+        self.make.setVisible(self.finding is not None and self.tabs.now in ("power", "response"))
         chart = self.charts[self.tabs.now]
         chart.drop(*list(chart.series))
         if self.tabs.now == "now":
@@ -198,7 +202,7 @@ class SheetStage(QWidget):
         y = np.concatenate([np.array(c.y, float) for c in curves])
         good = np.isfinite(y) & (y > 0)
         chart.window(
-            (float(x.min()) * 0.8, float(x.max()) * 1.25), (float(y[good].min()) * 0.6, float(y[good].max()) * 1.6)
+            (float(x.min()) * 0.8, float(x.max()) * 1.25), (float(y[good].min()) * 0.6, float(y[good].max()) * 6)
         )
 
     def _spectrum(self, chart: Chart, curves: list[Curve]) -> None:

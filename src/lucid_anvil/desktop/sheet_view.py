@@ -10,50 +10,14 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QHelpEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from ..core.quantities import round_to_doubt
+from ..core.figures import figure, limit_text
 from . import theme
 from .widgets import draw_verdict, small_text
 
 ROW, HEAD, BAND = 25, 26, 19
 """px: a reading, the columns' names, and the name of a step above its readings"""
-PREFIXES = {"V": True, "W": True, "ohm": True, "Hz": True}
 ROOM = 226
 """px of a reading's name and its limit"""
-
-
-def figure(value: float, doubt: float | None, unit: str) -> str:
-    """A value in the unit's fitting prefix, with as many digits as its doubt deserves, four at most."""
-    scale, prefix = 1.0, ""
-    if unit in PREFIXES and value:
-        size = abs(value)
-        if size < 0.8e-3:
-            scale, prefix = 1e6, "µ"
-        elif size < 0.8:
-            scale, prefix = 1e3, "m"
-        elif unit == "Hz" and size >= 1e4:
-            scale, prefix = 1e-3, "k"
-    shown = {"ohm": "Ω", "": ""}.get(unit, unit)
-    by = value * scale
-    least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
-    text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
-    return f"{text} {prefix}{shown}".strip()
-
-
-def limit_text(low: float | None, high: float | None, unit: str) -> str:
-    """A published limit in few signs."""
-    if low is None and high is None:
-        return ""
-
-    def one(v: float) -> str:
-        scale, prefix = (1e3, "m") if unit in PREFIXES and 0 < abs(v) < 0.8 else (1.0, "")
-        shown = {"ohm": "Ω"}.get(unit, unit)
-        return f"{v * scale:.4g} {prefix}{shown}".strip().replace("-", "−")
-
-    if low is not None and high is not None:
-        if math.isclose(low, -high):
-            return f"± {one(high)}"
-        return f"{one(low)} to {one(high)}"
-    return f"≥ {one(low)}" if low is not None else f"≤ {one(high or 0.0)}"
 
 
 @dataclass

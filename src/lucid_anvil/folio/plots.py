@@ -86,6 +86,8 @@ def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2
     there = [c for c in finding.curves if view.shows(c.key) and any(y is not None for y in c.y)]
     if not there:
         return None
+    if view.single:
+        there = [c for c in there if c.key.startswith(view.curves[0].rstrip("*"))][:1] or there[:1]
     figure, axes = _figure(width, height)
     for i, curve in enumerate(there):
         x = list(curve.x)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
+from ..core.figures import figure, limit_text
 from ..core.quantities import round_to_doubt
 from ..lab.findings import Finding, Reading
 from ..lab.place import Lab
@@ -41,13 +42,42 @@ def report_context(take: Take, finding: Finding, lab: Lab | None) -> dict[str, A
         "checks": [c for c in begin.get("checks", []) if c.get("by")],
         "notes_made": [(e["t"], e["text"]) for e in events if e["kind"] == "note"],
         "cut": take.reason() if status != "done" else None,
-        "readings": [reading_row(r) for r in finding.readings],
+        "sheet": sheet_table(finding),
+        "readings": [] if "sheet" in (finding.detail or {}) else [reading_row(r) for r in finding.readings],
         "verdict": "outside" if status == "cut" else finding.verdict,
         "verdict_words": "cut before its end" if status == "cut" else VERDICT_WORDS[finding.verdict],
         "rule": RULES[plan.step.settings.get("decision", "guarded")],
         "pictures": [(title, picture) for title, picture in pictures if picture is not None][:MOST],
         "notes": [*([f"Doubtful: {doubt}."] if (doubt := take.doubt()) else []), *finding.notes],
     }
+
+
+def sheet_table(finding: Finding) -> dict[str, Any] | None:
+    """A sheet as a table: columns, and rows of step, reading, what is published, and a cell a column; None without."""
+    held = (finding.detail or {}).get("sheet")
+    if held is None:
+        return None
+    rows, before, reasons = [], None, []
+    for row in held["rows"]:
+        cells = []
+        for column in held["columns"]:
+            cell = row["cells"].get(column)
+            if cell is None:
+                cells.append({"text": "", "verdict": "none"})
+                continue
+            text = "–"
+            if cell["value"] is not None:
+                text = figure(cell["value"], cell["uncertainty"], row["unit"])
+            elif cell["interval"] and cell["interval"][0] is not None:
+                text = f"> {figure(cell['interval'][0], None, row['unit'])}"
+            if not cell["valid"]:
+                reasons.append(f"{row['step']}, {column}: {cell['reason']}.")
+            cells.append({"text": text, "verdict": cell["verdict"] if cell["valid"] else "open"})
+        step = "" if row["step"] == before else row["step"]
+        before = row["step"]
+        rows.append({"step": step, "reading": row["reading"], "cells": cells,
+                     "limits": limit_text(row["low"], row["high"], row["unit"])})  # fmt: skip
+    return {"columns": held["columns"], "rows": rows, "reasons": list(dict.fromkeys(reasons))}
 
 
 def reading_row(r: Reading) -> dict[str, str]:

@@ -34,8 +34,8 @@ class AmplifierSheet:
     views = (
         Axis("power", "Distortion against power", ("distortion_power_*",), "W", "%", x_log=True, y_log=True),
         Axis("response", "Response", ("gain_*",), "Hz", "dB", x_log=True),
-        Axis("noise", "Noise and hum", ("noise_*", "mains_*"), "Hz", "V", x_log=True, y_log=True),
-        Axis("spectrum", "Spectrum", ("spectrum_*",), "Hz", "V", x_log=True, y_log=True),
+        Axis("noise", "Noise and hum", ("noise_*", "mains_*"), "Hz", "V", x_log=True, y_log=True, single=True),
+        Axis("spectrum", "Spectrum", ("spectrum_*",), "Hz", "V", x_log=True, y_log=True, single=True),
     )
 
     def evaluate(

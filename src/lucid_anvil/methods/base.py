@@ -130,6 +130,8 @@ class Axis:
     y_log: bool = False
     upto: str = ""
     """Key of a reading beyond whose value there is nothing worth looking at"""
+    single: bool = False
+    """One curve at a time: paper shows the first of them"""
 
     def shows(self, key: str) -> bool:
         """Whether a curve belongs to this plot."""

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import BadInput
+from ..core.quality.masks import Mask
 from ..formats.recording import Channel, channel_of
 from ..lab.findings import Curve, Finding, Reading
 from ..lab.textfiles import check
@@ -89,6 +90,7 @@ class Sheet:
         self.columns: list[str] = []
         self.invalid: list[str] = []
         self.values: dict[str, Reading] = {}
+        self.verdicts: list[str] = []
 
     def finding(self, name: str) -> Finding:
         """Everything, in the order of the plan."""
@@ -106,7 +108,7 @@ class Sheet:
             self.notes.append(f"Invalid, to be taken again: {', '.join(self.invalid)}.")
         detail = {"sheet": {"columns": self.columns, "rows": list(self.rows.values()), "retake": self.invalid}}
         return Finding(name, tuple(self.readings), tuple(self.curves), notes=tuple(dict.fromkeys(self.notes)),
-                       detail=detail)  # fmt: skip
+                       curve_verdicts=tuple(self.verdicts), detail=detail)  # fmt: skip
 
     # --- one reading -------------------------------------------------------------------------------------------
 
@@ -129,7 +131,10 @@ class Sheet:
                 self._keep(task, reading, mark, why)
         for key, start in CURVES.get(task.step.method, {}).items():
             label = f"{task.step.label or task.step.name}, {task.column}"
-            self.curves += [replace(c, key=f"{start}_{task.key}", label=label) for c in found.curves if c.key == key]
+            for c in found.curves:
+                if c.key == key:
+                    made = replace(c, key=f"{start}_{task.key}", label=label)
+                    self.curves.append(self._masked(task, made) if start == "gain" else made)
         if task.step.method == "output-power":
             self._corrected(task, mark, found, why)
         if task.step.method == "output-impedance" and any(m for p in mark["parts"] for m in p.get("meter") or ()):
@@ -274,7 +279,20 @@ class Sheet:
             return
         x, y, doubt, valid = zip(*rows, strict=True)
         label = f"{task.step.label or task.step.name}, {task.column}"
-        self.curves.append(Curve(f"distortion_power_{task.key}", label, x, y, "W", "%", doubt, 2.0, valid=valid))
+        made = Curve(f"distortion_power_{task.key}", label, x, y, "W", "%", doubt, 2.0, valid=valid)
+        self.curves.append(self._masked(task, made))
+
+    def _masked(self, task: Task, curve: Curve) -> Curve:
+        """The curve against its step's mask, which it is judged by."""
+        if task.step.mask is None:
+            return curve
+        given = task.step.mask
+        mask = Mask(*(np.array(v, dtype=float) for v in (given.x, given.low, given.high)))
+        x, y = np.array(curve.x, dtype=float), np.array(curve.y, dtype=float)
+        doubt = np.array(curve.uncertainty, dtype=float) if curve.uncertainty else None
+        self.verdicts.append(mask.judge(x, y, doubt))
+        low, high = (tuple(None if np.isnan(v) else float(v) for v in line) for line in mask.at(x))
+        return replace(curve, low=low, high=high)
 
     def _between_channels(self, plan: Sequence[Task]) -> None:
         """Level difference and phase between the first two channels, where gains or responses were read."""

@@ -259,7 +259,8 @@ class SheetRun:
                 continue
             self.bench.live = {
                 "stage": "reading", "task": task.key, "step": task.step.label or task.step.name,
-                "column": task.column, "frequency": self._heard(task), "done": i, "of": len(self.tasks), "cells": dict(self.cells),
+                "column": task.column, "frequency": self._heard(task), "done": i, "of": len(self.tasks),
+                "cells": dict(self.cells),
             }  # fmt: skip
             marks = yield from self._one(task)
             done.append(task.key)

@@ -62,6 +62,24 @@ class Series(Model):
     """distortion at which it ends"""
 
 
+class CurveMask(Model):
+    """Limits of a step's curve: two lines over its axis, made by hand or from a good unit."""
+
+    x: list[float] = Field(min_length=2)
+    low: list[float]
+    high: list[float]
+
+    @model_validator(mode="after")
+    def _whole(self) -> CurveMask:
+        if not len(self.x) == len(self.low) == len(self.high):
+            raise ValueError("x, low and high must have as many values as each other.")
+        if any(b <= a for a, b in zip(self.x, self.x[1:], strict=False)):
+            raise ValueError("x must rise.")
+        if any(a > b for a, b in zip(self.low, self.high, strict=True)):
+            raise ValueError("low must not be above high.")
+        return self
+
+
 class SheetStep(Model):
     """One step of the sheet."""
 
@@ -79,6 +97,8 @@ class SheetStep(Model):
     settle: Seconds = 0.25
     read: Seconds = 0.5
     limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    mask: CurveMask | None = None
+    """Of its response, or of its distortion against power"""
 
     @field_validator("name")
     @classmethod

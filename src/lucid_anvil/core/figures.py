@@ -1,0 +1,45 @@
+"""Values as people read them: a fitting prefix, digits by the doubt, limits in few signs."""
+
+from __future__ import annotations
+
+import math
+
+from .quantities import round_to_doubt
+
+PREFIXED = ("V", "W", "ohm", "Hz")
+"""Units that take a prefix"""
+
+
+def figure(value: float, doubt: float | None, unit: str) -> str:
+    """A value in the unit's fitting prefix, with as many digits as its doubt deserves, four at most."""
+    scale, prefix = 1.0, ""
+    if unit in PREFIXED and value:
+        size = abs(value)
+        if size < 0.8e-3:
+            scale, prefix = 1e6, "µ"
+        elif size < 0.8:
+            scale, prefix = 1e3, "m"
+        elif unit == "Hz" and size >= 1e4:
+            scale, prefix = 1e-3, "k"
+    shown = {"ohm": "Ω", "": ""}.get(unit, unit)
+    by = value * scale
+    least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
+    text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
+    return f"{text} {prefix}{shown}".strip()
+
+
+def limit_text(low: float | None, high: float | None, unit: str) -> str:
+    """A published limit in few signs."""
+    if low is None and high is None:
+        return ""
+
+    def one(v: float) -> str:
+        scale, prefix = (1e3, "m") if unit in PREFIXED and 0 < abs(v) < 0.8 else (1.0, "")
+        shown = {"ohm": "Ω"}.get(unit, unit)
+        return f"{v * scale:.4g} {prefix}{shown}".strip().replace("-", "−")
+
+    if low is not None and high is not None:
+        if math.isclose(low, -high):
+            return f"± {one(high)}"
+        return f"{one(low)} to {one(high)}"
+    return f"≥ {one(low)}" if low is not None else f"≤ {one(high or 0.0)}"

@@ -1,0 +1,1 @@
+"""Limits from data, and the statistics of a batch."""

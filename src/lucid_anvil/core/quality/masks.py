@@ -1,0 +1,101 @@
+"""Limits for a curve made from curves: a good unit plus and minus an offset, or the spread of a batch."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..signal.sinefit import Floats
+
+
+@dataclass(frozen=True)
+class Mask:
+    """Two lines over an axis; straight between their points, over the logarithm of x where that is positive."""
+
+    x: Floats
+    low: Floats
+    high: Floats
+
+    def at(self, x: Floats) -> tuple[Floats, Floats]:
+        """Both lines at other places; NaN beyond the ends, where nothing is said."""
+        wanted, own = _axis(np.asarray(x, dtype=float), self.x), _axis(self.x, self.x)
+        low, high = (np.interp(wanted, own, y, left=np.nan, right=np.nan) for y in (self.low, self.high))
+        return low, high
+
+    def judge(self, x: Floats, y: Floats, doubt: Floats | None = None) -> str:
+        """inside, outside or open, as `core.calibration.decision` has it: inside only if all of the doubt is."""
+        low, high = self.at(x)
+        used = np.isfinite(low) & np.isfinite(y)
+        if not used.any():
+            return "none"
+        u = np.zeros(y.size) if doubt is None else np.nan_to_num(doubt)
+        inside = (y - u >= low) & (y + u <= high)
+        outside = (y + u < low) | (y - u > high)
+        return "outside" if outside[used].any() else "inside" if inside[used].all() else "open"
+
+
+def _axis(x: Floats, own: Floats) -> Floats:
+    return np.log(np.maximum(x, 1e-300)) if np.all(own > 0) else x
+
+
+def decimated(x: Floats, y: Floats, tolerance: float, most: int = 60) -> np.ndarray:
+    """Numbers of the points that carry a curve within `tolerance` [its unit] by straight lines, ends included, at most
+    so many (Douglas & Peucker, Cartographica 10, 1973)."""
+    place = _axis(x, x)
+    keep = {0, x.size - 1}
+    while len(keep) < min(most, x.size):
+        order = np.array(sorted(keep))
+        off = np.abs(y - np.interp(place, place[order], y[order]))
+        worst = int(np.argmax(off))
+        if off[worst] <= tolerance:
+            break
+        keep.add(worst)
+    return np.array(sorted(keep))
+
+
+def around(x: Floats, y: Floats, below: float, above: float, relative: bool = False) -> Mask:
+    """A good unit's curve minus `below` and plus `above`, in its unit, or as shares where `relative`; thinned to the
+    points that carry it within a tenth of the narrower of the two. Raises ValueError without a curve or a width."""
+    good = np.isfinite(y)
+    x, y = np.asarray(x, dtype=float)[good], np.asarray(y, dtype=float)[good]
+    if x.size < 2 or below < 0 or above < 0 or below + above <= 0:
+        raise ValueError("a curve of two points at least and a width above zero are needed")
+    low, high = (y * (1 - below), y * (1 + above)) if relative else (y - below, y + above)
+    width = min(w for w in (below, above) if w > 0) * (float(np.median(np.abs(y))) if relative else 1.0)
+    keep = decimated(x, y, width / 10)
+    return Mask(x[keep], low[keep], high[keep])
+
+
+@dataclass(frozen=True)
+class Batch:
+    """What several curves have in common, on one axis."""
+
+    x: Floats
+    mean: Floats
+    deviation: Floats
+    """Standard deviation, n - 1"""
+    lowest: Floats
+    highest: Floats
+    count: int
+
+    def mask(self, k: float = 3.0, least: float = 0.0) -> Mask:
+        """Mean ± k standard deviations, `least` on either side in any case."""
+        half = np.maximum(k * self.deviation, least)
+        keep = decimated(self.x, self.mean, max(float(np.median(half)) / 10, 1e-300))
+        return Mask(self.x[keep], (self.mean - half)[keep], (self.mean + half)[keep])
+
+
+def batch(curves: Sequence[tuple[Floats, Floats]]) -> Batch:
+    """Statistics of curves (x, y), taken over the stretch that all of them cover, at the first one's places. Raises
+    ValueError for fewer than two, or curves that have no stretch in common."""
+    if len(curves) < 2:
+        raise ValueError("two curves at least make a batch")
+    low, high = max(float(x[0]) for x, _ in curves), min(float(x[-1]) for x, _ in curves)
+    first = np.asarray(curves[0][0], dtype=float)
+    at = first[(first >= low) & (first <= high)]
+    if at.size < 2:
+        raise ValueError("the curves have no stretch in common")
+    held = np.array([np.interp(_axis(at, at), _axis(np.asarray(x, float), at), y) for x, y in curves])
+    return Batch(at, held.mean(axis=0), held.std(axis=0, ddof=1), held.min(axis=0), held.max(axis=0), len(curves))

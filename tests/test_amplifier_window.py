@@ -1,0 +1,158 @@
+"""The amplifier's sheet in real processes and on the real window: silent instruments, an invalid reading and its retake."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QInputDialog
+from tests.conftest import Running
+from tests.test_desktop import until
+from tests.test_shaker_window import begin, opened, settled
+
+from lucid_anvil.core.figures import figure, limit_text
+from lucid_anvil.desktop.sheet_stage import tops
+from lucid_anvil.desktop.sheet_view import HEAD, ROOM, conditions, share_of
+from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.folio.testreport import report_context
+from lucid_anvil.lab.amplifier_planning import RETAKE, limits_from
+from lucid_anvil.lab.takes import Take
+from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
+
+Conduct = Callable[..., Running]
+SHORT = [
+    {"method": "output-gain", "name": "gain", "label": "Gain", "loads": ["8 ohm"], "drive": {"power": "1 W"},
+     "limits": {"gain": {"low": "25 dB", "high": "27 dB"}}},
+    {"method": "output-power", "name": "power", "label": "Power", "loads": ["4 ohm"], "channels": ["A"],
+     "drive": {"distortion": "1 %"}, "limits": {"power": {"low": "60 W"}}},
+    {"method": "output-noise", "name": "noise", "label": "Noise", "loads": ["8 ohm"], "channels": ["B"], "read": 1.0},
+    {"method": "output-response", "name": "response", "label": "Response", "loads": ["8 ohm"], "channels": ["A"],
+     "drive": {"power": "1 W"}, "read": 2.0},
+]  # fmt: skip
+
+
+def short_sheet(lab: Any, faults: list[dict[str, Any]] | None = None, steps: Any = None) -> Path:
+    """A few steps of the demo's sheet, on its rig with faults."""
+    place = Path(lab.jobs / "0412" / "fog-amplifier" / "sheet" / "sheet.plan.yaml")
+    plan = load_yaml(place)
+    plan["steps"] = steps or SHORT
+    place.write_text(dump_yaml(plan), encoding="utf-8")
+    rig = lab.folder / "rigs" / "amplifier.rig.yaml"
+    held = load_yaml(rig)
+    held["standin"]["faults"] = faults or []
+    rig.write_text(dump_yaml(held), encoding="utf-8")
+    return place
+
+
+@pytest.mark.parametrize(("kind", "name"), [("silent", "supply"), ("garbage", "load")])
+def test_an_instrument_that_falls_silent_cuts_the_run_and_says_so(
+    demo_lab: Any, conduct: Conduct, kind: str, name: str
+) -> None:
+    running = conduct(short_sheet(demo_lab, [{"at": "4 s", "kind": kind, "channel": name}]))
+    running.over()
+    take = Take(running.take)
+    assert take.status() == "cut"
+    assert f"The {name}" in (take.reason() or "") and "at 127.0.0.1" in (take.reason() or "")
+    drive = next(c for c in take.recording().channels if c.label == "drive").samples()
+    assert np.all(drive[-2048:] == 0) and np.max(np.abs(drive)) > 0.05
+
+
+def test_conditions_go_into_the_record(demo_lab: Any, conduct: Conduct) -> None:
+    running = conduct(short_sheet(demo_lab, steps=SHORT[:1]))
+    running.over()
+    take = Take(running.take)
+    seen = [e for e in take.events() if e["kind"] == "conditions"]
+    assert take.status() == "done" and len(seen) > 10
+    assert all(220 < e["supply"] < 235 and set(e["temperature"]) == {"A", "B"} for e in seen)
+    assert np.all(np.diff([e["t"] for e in seen]) > 0)
+    finding = take.finding()
+    assert finding is not None and finding.reading("gain_A_8_gain").verdict == "inside"
+
+
+def test_an_invalid_reading_before_and_after_its_retake(
+    window: MainWindow, demo_lab: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place = short_sheet(demo_lab)
+    bench = opened(window, place)
+    side = bench.amplifier
+    assert bench.side is side and bench.stages.currentWidget() is side.stage
+    assert side.stage.sheet.columns == ["A · 8 Ω", "B · 8 Ω", "A · 4 Ω"]
+    assert "5 readings in 4 steps" in bench.told.text()
+    assert {c.key for c in bench.walk.shown if c.kind == "sensed"} == {"loads", "fan", "mains", "meter"}
+    until(lambda: all(c.done for c in bench.walk.shown if c.kind == "sensed"))
+    begin(window)
+    until(lambda: bench.state == "running", 60)
+    until(lambda: bool(side.stage.sheet.live), 120)
+    assert {"supply", "source", "A", "B", "load"} <= {t.key for t in bench.chain.tiles}
+    until(lambda: bench.state == "done" and bench.finding is not None, 180)
+    assert bench.finding.detail["sheet"]["retake"] == ["power_A_4"]
+    assert side.result.retake.isVisible() and "(1)" in side.result.retake.text()
+    assert len(side.stage.conditions.t) > 20 and min(side.stage.conditions.volts) < 227.7
+    sheet = side.stage.sheet
+    line = sheet.line_of("power_A_4")
+    assert line is not None
+    cell = sheet.cell_at(QPointF(sheet.width() - 20, line.top + 5))
+    assert cell is not None and not cell["valid"] and "supply" in conditions(cell)
+    QTest.mouseClick(sheet, Qt.MouseButton.LeftButton, pos=QPoint(sheet.width() - 20, int(line.top) + 5))
+    assert side.stage.tabs.now == "power" and sheet.picked == "power_A_4"
+    for key in ("response", "noise", "spectrum", "now"):
+        side.stage.tabs.choose(key)
+        assert side.stage.charts[key].isVisible()
+    side.stage.tabs.choose("noise")
+    assert any(k.startswith("note") for k in side.stage.charts["noise"].series)
+    context = report_context(Take(bench.take), bench.finding, demo_lab)
+    assert context["sheet"]["columns"] == sheet.columns and any("supply" in r for r in context["sheet"]["reasons"])
+    window.grab()
+    # A corridor from this unit's response.
+    side.stage.tabs.choose("response")
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_a, **_k: (0.5, True))
+    side.make_limits()
+    settled(bench)
+    mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
+    assert len(mask["x"]) > 3 and np.all(np.array(mask["high"]) - np.array(mask["low"]) == pytest.approx(1.0, abs=1e-4))
+    first = bench.take
+    side.retake()
+    until(lambda: bench.plan_file is not None and bench.plan_file.name == RETAKE and bool(bench.walk.shown), 60)
+    begin(window)
+    until(lambda: bench.state == "done" and bench.take != first and bench.finding is not None, 180)
+    assert bench.finding.detail["sheet"]["retake"] == []
+    assert bench.finding.reading("power_A_4_power").valid
+    assert bench.finding.reading("gain_A_8_gain").value == Take(first).finding().reading("gain_A_8_gain").value
+    assert not side.result.retake.isVisible()
+    bench.repaint_charts()
+
+
+def test_figures_and_limits_in_few_signs() -> None:
+    assert figure(0.000123456, 1e-7, "V") == "123.46 µV" and figure(46.961, 0.1, "W") == "46.96 W"
+    assert figure(36012.0, 100.0, "Hz") == "36.01 kHz" and figure(0.04, 4e-5, "ohm") == "40.00 mΩ"
+    assert limit_text(-0.05, 0.05, "V") == "± 50 mV" and limit_text(40, None, "W") == "≥ 40 W"
+    assert limit_text(None, 0.1, "%") == "≤ 0.1 %" and limit_text(25.5, 26.5, "dB") == "25.5 dB to 26.5 dB"
+    assert limit_text(None, None, "V") == "" and HEAD < ROOM
+    assert share_of(0.5, None, 1.0) == 0.5 and share_of(50, 40, None) == 0.8 and share_of(26, 25, 27) == 0.0
+
+
+def test_the_strongest_lines_are_named_by_their_order() -> None:
+    f = np.arange(1.0, 5000.0)
+    y = np.full(f.size, 1e-6)
+    y[[999, 1999, 2999, 120]] = 1.0, 1e-3, 1e-4, 5e-4
+    assert [t for *_, t in tops(f, y)] == ["1000 Hz", "2", "121", "3"]
+
+
+def test_limits_of_several_units(demo_lab: Any) -> None:
+    from lucid_anvil.core.errors import BadInput
+    from lucid_anvil.lab.findings import Curve, Finding
+
+    place = short_sheet(demo_lab)
+    x = tuple(np.geomspace(20, 20e3, 50))
+    units = [Finding("amplifier-sheet", (), (Curve("gain_response_A_8", "", x, (d,) * 50, "Hz", "dB"),))
+             for d in (-0.1, 0.0, 0.1)]  # fmt: skip
+    assert "mean of 3 units" in limits_from(place, units, "gain_", 0.2, False)
+    mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
+    assert mask["high"][0] == pytest.approx(0.3, abs=1e-6)
+    with pytest.raises(BadInput, match="no such curve"):
+        limits_from(place, [Finding("amplifier-sheet", ())], "gain_", 0.5, False)
