@@ -12,9 +12,9 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 
 KEPT = (
-    "ledger", "bench-running", "bench-done", "budget", "folio", "night", "profile-editor", "probe-run", "sine-running",
-    "random-running", "record-before", "record-done", "sine-cut", "hits", "response", "map", "microphone-check",
-    "overlay", "listening",
+    "ledger", "bench-running", "budget", "folio", "night", "profile-editor", "sine-running", "random-running",
+    "record-done", "sine-cut", "hits", "response", "map", "overlay", "listening", "amplifier-walk-round",
+    "amplifier-invalid", "amplifier-noise", "amplifier-sheet",
 )  # fmt: skip
 """One of each main view; the story takes more on its way."""
 
@@ -33,9 +33,12 @@ def main() -> None:
         story.run()
         story.run_shaker()
         story.run_listening()
+        story.run_amplifier()
         story.run_shaker_cut()
         story.run_cut()
         story.window.close()
+        for old in pictures.glob("*.png"):
+            old.unlink()
         for name in KEPT:
             shutil.copyfile(made / f"{name}.png", pictures / f"{name}.png")
 

@@ -197,3 +197,28 @@ def test_pieces_of_a_channel_are_slices(values: list[float], a: int, b: int) -> 
     c = channel_of("x", "V", 100.0, np.array(values))
     whole = c.samples()
     assert np.array_equal(c.samples(a, b), whole[min(a, len(whole)) : max(min(b, len(whole)), min(a, len(whole)))])
+
+
+@pytest.mark.parametrize("ending", ["wav", "rf64", "mat", "uff", "xlsx", "h5"])
+def test_what_is_known_of_a_channel_travels_with_it(tmp_path: Path, ending: str) -> None:
+    facts = {"sensor": "GA-11", "sensitivity": 9.87, "range": 10.0}
+    x = np.sin(np.arange(2000) / 7)
+    made = Recording("x", (channel_of("unit", "m/s²", 4800.0, x, facts), channel_of("ref", "V", 4800.0, 2 * x)))
+    write(tmp_path / f"r.{ending}", made)
+    back = read(tmp_path / f"r.{ending}")
+    assert [c.label for c in back.channels] == ["unit", "ref"]
+    assert {k: back.channels[0].meta[k] for k in facts} == facts
+    assert "sensor" not in back.channels[1].meta
+    assert np.allclose(back.channels[1].samples(), 2 * x)
+    assert back.channels[0].unit.replace("^2", "²") == "m/s²" and not back.channels[0].meta.get("full_scale")
+
+
+def test_a_foreign_comment_is_no_metadata(tmp_path: Path) -> None:
+    import soundfile
+
+    for text in ("take three", '{"lucid-anvil": 1, "channels": []}', '{"lucid-anvil": broken'):
+        place = tmp_path / f"{len(text)}.wav"
+        with soundfile.SoundFile(str(place), "w", 8000, 1, "PCM_16") as file:
+            file.comment = text
+            file.write(np.zeros(100))
+        assert read(place).channels[0].label == "ch1" and read(place).channels[0].meta["full_scale"]

@@ -116,6 +116,9 @@ def run(
         if json_out != "-":
             show_finding(outcome.finding)
     say(f"Take: {outcome.take}" + (f" ({outcome.reason})" if outcome.reason else ""))
+    if outcome.status == "failed" and not (outcome.take / "events.jsonl").exists():
+        say(outcome.reason or "The run could not be begun.")
+        return OUTSIDE  # a device, not the program: nothing was recorded
     if outcome.status == "failed":
         raise RuntimeError(outcome.reason or "the run failed")
     if outcome.status == "cut":

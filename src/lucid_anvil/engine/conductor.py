@@ -194,6 +194,9 @@ class Conductor:
                 self.sensed.sheets = message["identity"]
                 self.board.identities = message["identity"]
                 continue
+            if "dropout" in message:
+                self._dropped(message["dropout"])
+                continue
             if "lost" in message:
                 self._fail(message["lost"])
                 return
@@ -241,6 +244,12 @@ class Conductor:
             self.shown_at = now
             self._publish(index, message)
         return self._advance(index, bool(message["zero"]))
+
+    def _dropped(self, why: str) -> None:
+        """The front end lost samples: what was being read does not count."""
+        self.board.events.append(why)
+        if self.recorder is not None:
+            self.recorder.event("dropout", t=self.recorder.seconds, text=why)
 
     def _conditions(self, index: int, shown: dict[str, Any] | None) -> None:
         """What the instruments show goes into the record whenever it is new."""

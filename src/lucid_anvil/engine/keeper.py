@@ -36,6 +36,8 @@ PATIENCE = 20.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
 DEVICE_PATIENCE = {"real": 5.0, "fast": 40.0}
 """s of wall time that a device may take for a block, by pace: simulated time waits for a busy machine."""
+DRIVERS = {"standin": "lucid_anvil.rig.standins.serve", "soundcard": "lucid_anvil.rig.soundcard"}
+"""The device's process, by the front end's driver"""
 DEVICE_START = 45.0
 """s of wall time that a device may take to come up."""
 
@@ -138,6 +140,13 @@ class Keeper:
             kind, payload = self.device.receive()
             if kind == b"T":  # who the sensors say they are: once, before the first block
                 self._tell({"identity": json.loads(payload)})
+                return self._read()
+            if kind == b"X":  # it can't go on, or lost samples
+                said = json.loads(payload)
+                self.note("device", **said)
+                self._tell(said)
+                if "lost" in said:
+                    return None
                 return self._read()
             if kind == b"P":  # where its instruments are: once, before the first block
                 self._open_desk(json.loads(payload))
@@ -250,12 +259,12 @@ class Keeper:
                 self.ramp.begin(self.rig.cut_time * 4)
 
 
-def start_device(rig_file: Path, pace: str, log: Path) -> tuple[Wire, subprocess.Popen[bytes]]:
+def start_device(rig_file: Path, pace: str, log: Path, driver: str = "standin") -> tuple[Wire, subprocess.Popen[bytes]]:
     """The device's process, and the wire to it."""
     ours, theirs = wire_pair()
     process = subprocess.Popen(
         [
-            sys.executable, "-m", "lucid_anvil.rig.standins.serve", "--fd", str(theirs.fileno()),
+            sys.executable, "-m", DRIVERS[driver], "--fd", str(theirs.fileno()),
             "--rig", str(rig_file), "--pace", pace, "--log", str(log),
         ],
         pass_fds=[theirs.fileno()],
@@ -279,7 +288,7 @@ def main() -> None:
         os.environ.setdefault(name, "1")
     try:
         rig = load_rig(given.rig)
-        device, process = start_device(given.rig, given.pace, given.log.with_name("device.jsonl"))
+        device, process = start_device(given.rig, given.pace, given.log.with_name("device.jsonl"), rig.front_end.driver)
     except (BadInput, OSError) as problem:
         conductor.send_json(b"B", {"lost": str(problem)})
         return

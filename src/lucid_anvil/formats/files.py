@@ -9,20 +9,30 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import BadInput
+from .beside import facts_in, from_short, short, text_of
 from .csvfile import one_rate, read_csv, write_csv
 from .recording import Recording, channel_of
 
 
 def read_wav(path: Path) -> Recording:
-    """WAV, RF64, W64. Integer full scale is 1.0; taken as 1 V until a setting says what it means."""
+    """WAV, RF64, W64. Integer full scale is 1.0; taken as 1 V until a setting says what it means, unless the file is
+    one of ours, which says what its samples are."""
     import soundfile
 
     try:
-        samples, rate = soundfile.read(str(path), dtype="float64", always_2d=True)
+        with soundfile.SoundFile(str(path)) as file:
+            samples, rate = file.read(dtype="float64", always_2d=True), file.samplerate
+            known = facts_in(file.comment, samples.shape[1])
     except Exception as problem:
         raise BadInput(f"{path}: this is not a sound file that can be read ({problem}).") from None
     if samples.shape[0] < 2:
         raise BadInput(f"{path}: the sound file holds no samples.")
+    if known is not None:
+        facts, about = known
+        own = tuple(
+            channel_of(str(c.pop("label")), str(c.pop("unit", "")), rate, samples[:, i], c) for i, c in enumerate(facts)
+        )
+        return Recording(str(path), own, {**about, "format": "wav"})
     channels = tuple(
         channel_of(f"ch{i + 1}", "V", rate, samples[:, i], {"full_scale": True}) for i in range(samples.shape[1])
     )
@@ -30,7 +40,8 @@ def read_wav(path: Path) -> Recording:
 
 
 def write_wav(path: Path, recording: Recording) -> None:
-    """64-bit float samples, in the channels' own units; labels and units do not travel in this format."""
+    """64-bit float samples, in the channels' own units; labels, units and sensors travel in the comment, which W64
+    has not."""
     import soundfile
 
     channels = one_rate(recording, path)
@@ -39,7 +50,10 @@ def write_wav(path: Path, recording: Recording) -> None:
     rate = round(channels[0].rate)
     if abs(channels[0].rate - rate) > 1e-6:
         raise BadInput(f"{path}: a rate of {channels[0].rate} Hz is not whole, which this format needs.")
-    soundfile.write(str(path), table, rate, subtype="DOUBLE", format=kind)
+    with soundfile.SoundFile(str(path), "w", rate, table.shape[1], "DOUBLE", format=kind) as file:
+        if kind != "W64":
+            file.comment = text_of(recording)
+        file.write(table)
 
 
 def read_uff(path: Path) -> Recording:
@@ -62,7 +76,8 @@ def read_uff(path: Path) -> Recording:
         unit = "" if unit.upper() == "NONE" else unit
         rate = 1.0 / float(data["abscissa_inc"])
         rate = float(round(rate)) if abs(rate / max(round(rate), 1) - 1) < 1e-5 else rate
-        channels.append(channel_of(label, unit, rate, np.real(data["data"])))
+        meta = from_short([str(data.get(f"id{k}", "")) for k in (3, 4, 5)])
+        channels.append(channel_of(label, unit, rate, np.real(data["data"]), meta))
     if not channels:
         raise BadInput(f"{path}: there is no time record (dataset 58, function type 1) in it.")
     return Recording(str(path), tuple(channels), {"format": "uff58"})
@@ -77,7 +92,8 @@ def write_uff(path: Path, recording: Recording) -> None:
         x = c.samples()
         made: dict[str, object] = {
             "type": 58, "binary": 0, "func_type": 1, "rsp_node": i + 1, "rsp_dir": 0, "ref_node": 0, "ref_dir": 0,
-            "id1": c.label, "id2": "written by Lucid Anvil", "ord_data_type": 4, "num_pts": c.length,
+            "id1": c.label, "id2": "written by Lucid Anvil",
+            **{f"id{k}": line for k, line in enumerate(short(c), start=3)}, "ord_data_type": 4, "num_pts": c.length,
             "abscissa_spacing": 1, "abscissa_min": 0.0, "abscissa_inc": 1.0 / c.rate, "data": x,
             "x": np.arange(c.length) / c.rate, "abscissa_axis_lab": "time", "abscissa_axis_units_lab": "s",
             "ordinate_axis_lab": c.label[:20], "ordinate_axis_units_lab": c.unit[:20],
@@ -127,8 +143,12 @@ def read_mat(path: Path) -> Recording:
     if any(not np.all(np.isfinite(c)) for c in columns):
         raise BadInput(f"{path}: a channel holds values that are not numbers.")
     units += [""] * (len(columns) - len(units))
-    channels = tuple(channel_of(n, u, rate, c) for n, u, c in zip(names, units, columns, strict=False))
-    return Recording(str(path), channels, {"format": "mat"})
+    facts, about = facts_in(str(held.get("about", "")), len(columns)) or ([{} for _ in columns], {})
+    channels = tuple(
+        channel_of(n, u, rate, c, {k: v for k, v in m.items() if k not in ("label", "unit")})
+        for n, u, c, m in zip(names, units, columns, facts, strict=False)
+    )
+    return Recording(str(path), channels, {**about, "format": "mat"})
 
 
 def write_mat(path: Path, recording: Recording) -> None:
@@ -140,6 +160,7 @@ def write_mat(path: Path, recording: Recording) -> None:
         str(path),
         {
             "rate_hz": channels[0].rate,
+            "about": text_of(recording),
             "labels": np.array([c.label for c in channels], dtype=object),
             "units": np.array([c.unit for c in channels], dtype=object),
             "data": np.column_stack([c.samples() for c in channels]),

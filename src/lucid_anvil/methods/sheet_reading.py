@@ -19,6 +19,8 @@ from .base import Limits
 from .sheet_settings import SheetSettings, Task, tasks
 
 Mark = Mapping[str, Any]
+DROPOUT_LATE = 0.1
+"""s by which a dropout may be told after it was"""
 METER_RATE = 10.0
 """Hz at which meter readings are laid out; they have no times of their own"""
 CURVES = {
@@ -79,10 +81,13 @@ class Sheet:
         """`takes` of one series, the newest last: its readings stand in place of earlier ones."""
         self.settings = takes[0].settings
         self.marks: dict[str, tuple[Mark, Mapping[str, Channel]]] = {}
+        self.dropouts: dict[str, list[float]] = {}
         for take in takes:
+            lost = [float(m["t"]) for m in take.marks if m.get("kind") == "dropout"]
             for mark in take.marks:
                 if mark.get("kind") == "reading" and "key" in mark:
                     self.marks[str(mark["key"])] = (mark, take.record)
+                    self.dropouts[str(mark["key"])] = lost
         self.readings: list[Reading] = []
         self.curves: list[Curve] = []
         self.notes: list[str] = []
@@ -113,7 +118,7 @@ class Sheet:
     # --- one reading -------------------------------------------------------------------------------------------
 
     def _one(self, task: Task, mark: Mark, record: Mapping[str, Channel]) -> None:
-        why = out_of_supply(mark, self.settings)
+        why = out_of_supply(mark, self.settings) or self._dropped(mark)
         if why is not None:
             self.invalid.append(task.key)
         if task.step.series is not None:
@@ -139,6 +144,11 @@ class Sheet:
             self._corrected(task, mark, found, why)
         if task.step.method == "output-impedance" and any(m for p in mark["parts"] for m in p.get("meter") or ()):
             self._by_meter(task, mark, why)
+
+    def _dropped(self, mark: Mark) -> str | None:
+        """Why a reading does not count, when the front end lost samples in it."""
+        lost = [t for t in self.dropouts[str(mark["key"])] if mark["start"] <= t <= mark["stop"] + DROPOUT_LATE]
+        return f"the front end lost samples at {lost[0]:.2f} s" if lost else None
 
     def _roles(self, roles: Iterable[str], task: Task, mark: Mark, record: Mapping[str, Channel]
                ) -> dict[str, Channel]:  # fmt: skip

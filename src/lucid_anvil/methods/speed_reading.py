@@ -11,7 +11,7 @@ import numpy as np
 from ..core.calibration.soundlevel import P0
 from ..core.errors import BadInput
 from ..core.quantities import parse, same_kind
-from ..core.signal.bands import WIDEST, band_filter, mid_frequencies
+from ..core.signal.bands import WIDEST, band_filter, edges, mid_frequencies
 from ..core.signal.orders import Hum, OrderPoint, moments_of, order_point, steady_tones
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
@@ -85,14 +85,19 @@ def evaluate(
     speeds = _speeds(settings, rpm)
     notes = _notes(rotation, times.size, hums)
     curves, spoiled = _curves(x, signal, rotation, settings, speeds, hums)
+    maps = [
+        spectra_map(x, signal, rotation, speeds, max(settings.orders)),
+        order_map(x, signal, rotation, speeds, max(settings.orders)),
+    ]
+    if settings.bands is not None:
+        curve, over = _bands(x, signal, settings, rotation, speeds)
+        curves.append(curve)
+        maps.append(over)
     if spoiled:
         notes.append(f"{spoiled} points within {CLOSE:g} order lines of the mains could not be parted from it.")
     return Finding(
         "speed-orders", tuple(limits.judge(r) for r in readings), tuple(curves),
-        maps=(
-            spectra_map(x, signal, rotation, speeds, max(settings.orders)),
-            order_map(x, signal, rotation, speeds, max(settings.orders)),
-        ), notes=tuple(notes),
+        maps=tuple(maps), notes=tuple(notes),
     )  # fmt: skip
 
 
@@ -147,8 +152,6 @@ def _curves(
     curves.append(Curve("overall", name, tuple(speeds), tuple(overall), "rpm", "dB" if signal.unit == "Pa" else unit))
     thin = slice(None, None, max(1, rotation.time.size // 500))
     curves.append(Curve("speed", "Speed", tuple(rotation.time[thin]), tuple(60 / rotation.per_angle[thin]), "s", "rpm"))
-    if settings.bands is not None:
-        curves.append(_bands(x, signal, settings))
     return curves, int(sum(sum(s) for s in spoilt))
 
 
@@ -168,19 +171,32 @@ def _time_weighted(heard: Floats, signal: Channel, moments: list[float | None], 
             for at in moments]  # fmt: skip
 
 
-def _bands(x: Floats, signal: Channel, settings: SpeedSettings) -> Curve:
-    """Level of each band over the whole run, frequency-weighted as the overall level is."""
+def _bands(x: Floats, signal: Channel, settings: SpeedSettings, rotation: Rotation, speeds: Floats
+           ) -> tuple[Curve, dict[str, Any]]:  # fmt: skip
+    """Level of each band, frequency-weighted as the overall level is: over the whole run, and about the moment at which
+    each speed was reached, over a tenth of a second or three over the bandwidth, whichever is longer."""
     from scipy.signal import sosfilt
 
     fraction = 1 if settings.bands == "octaves" else 3
     mids = mid_frequencies(25.0, 0.8 * WIDEST * signal.rate, fraction)
     heard = weighting(settings.weighting, signal.rate)(x - x.mean())
-    y = tuple(
-        _in_level(float(np.mean(sosfilt(band_filter(float(m), fraction, signal.rate), heard) ** 2)), signal)
-        for m in mids
-    )
+    reached = [(float(v), at) for v, at in zip(speeds, moments_of(rotation, speeds), strict=True) if at is not None]
+    whole, rows = [], np.empty((len(reached), mids.size))
+    for k, mid in enumerate(mids):
+        summed = np.concatenate([[0.0], np.cumsum(sosfilt(band_filter(float(mid), fraction, signal.rate), heard) ** 2)])
+        whole.append(_in_level(float(summed[-1] / x.size), signal))
+        low, high = edges(np.array([mid]), fraction)
+        half = max(0.05, 1.5 / float(high[0] - low[0]))
+        for i, (_, at) in enumerate(reached):
+            a, b = max(int((at - half) * signal.rate), 0), min(int((at + half) * signal.rate) + 1, x.size)
+            rows[i, k] = _in_level(float((summed[b] - summed[a]) / max(b - a, 1)), signal)
     unit = "dB" if signal.unit == "Pa" else signal.unit
-    return Curve("bands", f"Whole run in {settings.bands}", tuple(float(m) for m in mids), y, "Hz", unit)
+    places = tuple(float(m) for m in mids)
+    return Curve("bands", f"Whole run in {settings.bands}", places, tuple(whole), "Hz", unit), {
+        "key": "bands", "label": f"{str(settings.bands).capitalize()} over speed", "x": list(places),
+        "y": [v for v, _ in reached], "z": [rounded(row, 4) for row in rows], "x_unit": "Hz", "y_unit": "rpm",
+        "z_unit": unit, "times": [round(float(at), 4) for _, at in reached],
+    }  # fmt: skip
 
 
 def _spoilt(settings: SpeedSettings, speeds: Floats, rotation: Rotation, hums: list[Hum]) -> list[list[bool]]:

@@ -22,10 +22,24 @@ MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa"}
 """Kinds of channels that have a sensor, and the unit of what it measures."""
 
 
+class CardPart(Model):
+    """A sound card, with what its own calibration found."""
+
+    device: str | int | None = None
+    """Name or number as PortAudio has it; the system's own when not given"""
+    output_volts: Volt | None = None
+    """Peak at the output for full scale"""
+    input_volts: Volt | None = None
+    """Peak at the input that reads full scale"""
+    delay: int = Field(default=0, ge=0)
+    """Samples from output to input"""
+
+
 class FrontEnd(Model):
     """The streaming inputs and the source."""
 
-    driver: Literal["standin"] = "standin"
+    driver: Literal["standin", "soundcard"] = "standin"
+    card: CardPart = Field(default_factory=CardPart)
     model: str = "stand-in front end"
     rate: Hz = 51200.0
     block: int = Field(default=2048, ge=64, le=8192)
