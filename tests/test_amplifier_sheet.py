@@ -294,3 +294,78 @@ def test_only_brings_what_it_stands_on() -> None:
     assert [t.key for t in made] == ["p_B_8", "q_B_8"]
     whole = tasks(check(SheetSettings, {**given, "only": [], "steps": sheet_steps(), "rated": {8: "40 W"}}, "s"))
     assert len({t.key for t in whole}) == len(whole) and all(duration(t) > 0 for t in whole)
+
+
+def test_spot_tones_lie_on_the_sweeps_curve() -> None:
+    drive = {"power": "1 W"}
+    _, _, f = performed(
+        [step("sweep", "response", loads=[8], channels=["A"], drive=drive, read=4.0),
+         step("spots", "response", loads=[8], channels=["A"], drive=drive, read=0.7, tones=[20, 100, 1000, 9000, 18000]),
+         step("gain", "gain", loads=[8], drive=drive, limits={"phase_difference": {"low": "-5 deg", "high": "5 deg"}})]
+    )  # fmt: skip
+    curve, spots = f.curve("gain_sweep_A_8"), f.curve("gain_spots_A_8")
+    assert spots.x == pytest.approx((20, 100, 1000, 9000, 18000), rel=1e-4)
+    between = np.interp(np.log(spots.x), np.log(curve.x), np.array(curve.y, float))
+    assert np.max(np.abs(between - np.array(spots.y, float))) < 0.02
+    assert not any(r.key.startswith("spots_A_8_corner") for r in f.readings)
+
+    def lag(low: float, high: float) -> float:
+        # The stand-in's corners are made by the bilinear rule, which bends the frequency axis.
+        one, less, more = (math.tan(math.pi * f / 96e3) for f in (1e3, low, high))
+        return math.degrees(math.atan(less / one) - math.atan(one / more))
+
+    close(f, "gain_A_8_phase_difference", lag(7, 28e3) - lag(4, 35e3), 0.05)
+    assert f.reading("gain_A_8_phase_difference").verdict == "inside"
+
+
+def test_a_person_is_asked_and_the_knob_counts() -> None:
+    _, made, f = performed(
+        [step("noise", "noise", loads=[8], channels=["A"], read=1.5),
+         step("least", "noise", loads=[8], channels=["A"], read=1.5, ask={"text": "Gain to its minimum", "knob": 0}),
+         step("back", "gain", loads=[8], channels=["A"], drive={"power": "1 W"}, ask={"text": "Gain back", "knob": 1})],
+        rig_of(a={"hum": "1 nV"}),
+    )  # fmt: skip
+    assert [m["text"] for m in made.marks if m["kind"] == "asked"] == ["Gain to its minimum", "Gain back"]
+    usual, least = (f.reading(f"{k}_A_8_noise").value for k in ("noise", "least"))
+    assert least / usual == pytest.approx(math.sqrt(0.3), rel=0.02)
+    assert f.reading("back_A_8_gain").value == pytest.approx(29.7, abs=0.2)
+    better = (f.reading("least_A_8_snr").value or 0) - (f.reading("noise_A_8_snr").value or 0)
+    assert better == pytest.approx(10 * math.log10(1 / 0.3), abs=0.2)
+
+
+def test_a_load_changed_by_hand_is_looked_at() -> None:
+    """With another load than was asked for the run waits and says what it sees."""
+    ready = prepared([step("a", "gain", channels=["A"], loads=[8], drive={"power": "1 W"},
+                           ask={"text": "Put the 8 ohm load on", "ohm": "8 ohm"})])  # fmt: skip
+    made = play_through(ready, longest=3.0)
+    assert not [m for m in made.marks if m["kind"] == "reading"]
+    performance = ready.method.perform(ready.settings, ready.facts, None)
+    want = next(performance)
+    from lucid_anvil.methods.base import Got
+
+    quiet = {r: np.zeros(2048) for r in ("A", "B", "drive")}
+    shown = {"supply": 230.0, "temperature": {"A": 25.0, "B": 25.0}, "resistance": {"A": 4.0, "B": None}}
+    said = set()
+    for i in range(1, 12):
+        orders = ({"order": "go"},) if i == 5 else ()
+        want = performance.send(Got(i, i * 2048 / 96e3, quiet, frozenset(), None, shown, orders))
+        said.add((want.live or {}).get("ask"))
+        assert not np.any(want.drive)
+    assert "Put the 8 ohm load on" in said and "Put the 8 ohm load on: the load shows 4.00 ohm" in said
+
+
+def test_the_source_impedance_is_complex_where_the_tone_goes_on() -> None:
+    _, _, f = performed(
+        [step("z", "impedance", channels=["A"], loads=[4], tones=[2000], drive={"power": "5 W"})],
+        rig_of(a={"inductance": 3e-6}),
+    )
+    close(f, "z_A_4_source_reactance", 2 * math.pi * 2000 * 3e-6, 2e-4)
+    close(f, "z_A_4_source_impedance", 0.09, 4e-4)
+    jumps = registry.get("output-impedance")
+    from lucid_anvil.formats.recording import channel_of
+
+    t = np.arange(48000) / 48e3
+    x = np.concatenate([np.sin(2 * np.pi * 1000 * t + p) for p in (0.0, 1.0, 2.5)])
+    given = {"load": 8, "steps": [{"load": k % 2 == 1, "start": k + 0.1, "stop": k + 0.9} for k in range(3)]}
+    found = jumps.evaluate({"output": channel_of("output", "V", 48e3, x)}, check(jumps.Settings, given, "s"), ())
+    assert [r.key for r in found.readings] == ["source_impedance", "damping_factor"]

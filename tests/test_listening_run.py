@@ -478,6 +478,13 @@ def test_overall_with_a_time_weighting_and_bands(demo_lab: Any) -> None:
     slow = found(prepared, played)
     octaves = slow.curve("bands")
     assert [round(f) for f in octaves.x][:4] == [32, 63, 126, 251] and octaves.y_unit == "dB"
+    over = next(m for m in slow.maps if m["key"] == "bands")
+    z, rpm = np.array(over["z"]), np.array(over["y"])
+    assert z.shape == (rpm.size, len(octaves.x)) and over["x"] == list(octaves.x)
+    # All bands together are the overall level, and fall with the speed.
+    summed = 10 * np.log10(np.sum(10 ** (z / 10), axis=1))
+    fast_ones = [summed[np.argmin(np.abs(rpm - v))] for v in (2600, 1200)]
+    assert fast_ones[0] - fast_ones[1] > 5
     fast = prepared.method.evaluate(
         played.channels, prepared.settings.model_copy(update={"time_weighting": "F"}), played.marks
     )
@@ -489,6 +496,7 @@ def test_overall_with_a_time_weighting_and_bands(demo_lab: Any) -> None:
     # On the way down the slow level lags behind the falling one, by about its time constant's worth.
     assert 1.0 < level(slow, 1200) - level(fast, 1200) < 8.0
     assert level(fast, 2600) == pytest.approx(level(slow, 2600), abs=1.5)
+    assert fast_ones[0] == pytest.approx(level(fast, 2600), abs=1.5)
     for bad in ({"time_weighting": "I"}, {"bands": "sixths"}, {"run": "sideways"}):
         with pytest.raises(BadInput, match="is not known"):
             check(

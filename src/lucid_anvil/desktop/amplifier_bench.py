@@ -53,7 +53,9 @@ class AmplifierBench(QObject):
         self.result.again.connect(bench.again)
         self.result.retake.clicked.connect(self.retake)
         self.stage.make.clicked.connect(self.make_limits)
-        self.buttons: tuple[Any, ...] = ()
+        self.done = button("Done  G", "main", "What was asked for is done by hand: go on")
+        self.done.clicked.connect(self.go)
+        self.buttons = (self.done,)
         self.names: list[str] = []
 
     @property
@@ -84,6 +86,10 @@ class AmplifierBench(QObject):
 
     def show_running(self, board: Board) -> None:
         live, prepared = board.live, self.bench.prepared
+        asking = live.get("stage") == "asking"
+        self.done.setVisible(asking)
+        if asking:
+            self.bench.told.setText(f"{live['ask']}, then press Done. Nothing is driven.")
         self.bench.run.show_board(board, running_rows(board), live.get("step", ""))
         if prepared is None or not live.get("of"):
             return
@@ -94,6 +100,8 @@ class AmplifierBench(QObject):
         self.stretches.show_progress(at, done / max(len(inside), 1))
         left = sum(duration(t) for t in tasks(prepared.settings)[int(live["done"]) :])
         ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
+        if asking:
+            return
         self.bench.told.setText(
             f"{Path(board.take or '').name} · {live['done']} of {live['of']} readings · ends about {ends}"
         )
@@ -119,6 +127,14 @@ class AmplifierBench(QObject):
         bench.events.setText(reason or "")
         bench.docket.show_plan(bench.plan_file, take.folder, False)
         bench.running.emit(False)
+
+    def go(self) -> None:
+        """What was asked for is done."""
+        if self.bench.state == "running" and self.here:
+            self.bench.link.order("go")
+
+    def skip(self) -> None:
+        """A sheet is taken whole; single readings are retaken."""
 
     def make_limits(self) -> None:
         """A corridor from this unit's curve, or from all units that the plan has takes of."""

@@ -169,7 +169,8 @@ class SheetStage(QWidget):
         names = {}
         for c in curves:
             role, style, name = look_of(c.label)
-            chart.curve(c.key, c.x, c.y, role, 2.0, name, style=style)
+            few = len(c.x) < 12  # spot tones
+            chart.curve(c.key, c.x, c.y, role, 0.1 if few else 2.0, name, few, Qt.PenStyle.NoPen if few else style)
             names[name] = role
         if curves:
             chart.legend(names)

@@ -130,6 +130,7 @@ class MainWindow(QMainWindow):
         key("]", lambda: self.bench.shaker.step_level(3.0))
         key("N", lambda: (self.bench.side or self.bench.shaker).skip())
         key("P", lambda: self.bench.listen.next_point())
+        key("G", lambda: self.bench.amplifier.go())
         key("Ctrl+N", self.night)
         for i, place in enumerate(PLACES):
             key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))

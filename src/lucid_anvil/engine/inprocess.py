@@ -102,7 +102,9 @@ def play_through(
                 rest += ramp.zero
                 continue
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
-            got = Got(local, local * block / rate, channels, overload, result, seen.instruments)
+            asked = want is not None and (want.live or {}).get("stage") == "asking"
+            got = Got(local, local * block / rate, channels, overload, result, seen.instruments,
+                      ({"order": "go"},) if asked else ())  # fmt: skip
             result = None
             try:
                 want = next(performance) if want is None else performance.send(got)

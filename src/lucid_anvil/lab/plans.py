@@ -75,6 +75,7 @@ class Step(Model):
     settle: Any = None
     read: Any = None
     limits: dict[str, Any] | None = None
+    ask: dict[str, Any] | None = None
     mask: dict[str, Any] | None = None
 
 

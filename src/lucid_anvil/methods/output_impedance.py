@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Annotated, Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from .output import METER_RATE, OutputMethod, OutputSettings, Piece, limits_of, 
 
 UNITS = {
     "source_impedance": ("Source impedance", "ohm"),
+    "source_reactance": ("Source reactance", "ohm"),
     "damping_factor": ("Damping factor, rated load over source impedance", ""),
 }
 
@@ -95,7 +97,13 @@ class OutputImpedance(OutputMethod):
             found = source_impedance(read, settings.load, actual, resolution, settings.load_uncertainty or 0.0)
         except ValueError as bad:
             return nothing(self.name, UNITS, str(bad), limits)
-        return finding_of(self.name, found, settings, resolution, piece, limits)
+        finding = finding_of(self.name, found, settings, resolution, piece, limits)
+        turned = None if piece.rate < METER_RATE else reactance(piece, steps, actual)
+        if turned is None:
+            return finding
+        label, unit = UNITS["source_reactance"]
+        extra = limits.judge(Reading("source_reactance", label, turned[0], unit, turned[1], 2.0))
+        return replace(finding, readings=(*finding.readings, extra))
 
 
 def cut(piece: Piece, step: LoadStep) -> Floats:
@@ -134,6 +142,36 @@ def levels_of(piece: Piece, steps: Sequence[LoadStep], resolution: float) -> lis
             return f"the stretch from {step.start:g} s is too short for {at:.4g} Hz"
         made.append(Level(middle, step.load, float(tone.rms[0]), math.sqrt(float(tone.noise[0]) / 2), False, x.size))
     return made
+
+
+def reactance(piece: Piece, steps: Sequence[LoadStep], load: float) -> tuple[float, float] | None:
+    """Imaginary part of Z = R·(U0/U1 - 1) [ohm] and its doubt (k = 2), where the tone goes on through all steps, so
+    that their phases may be compared; None where it does not."""
+    at = fundamental(cut(piece, steps[0]), piece.rate, None, (10.0, 0.45 * piece.rate))
+    if at is None:
+        return None
+    try:
+        first = fit(cut(piece, steps[0]), piece.rate, np.array([[1]]), np.array([at]))
+        held = [fit(cut(piece, s), piece.rate, np.array([[1]]), first.bases, refine=False) for s in steps]
+    except ValueError:
+        return None
+    starts = np.array([int(round(s.start * piece.rate)) / piece.rate for s in steps])
+    turned = np.array([f.phasors[0] for f in held]) * np.exp(-2j * np.pi * float(first.bases[0]) * starts)
+    on = np.array([s.load for s in steps])
+    noise = max(float(f.noise[0] / f.power[0]) for f in held)
+    # A clock that is a little off turns the phase evenly; that much is taken out between steps of one kind.
+    phase = np.unwrap(np.angle(turned))
+    middles = np.array([(s.start + s.stop) / 2 for s in steps])
+    rows = np.array([~on, on, middles - middles.mean()], dtype=float).T
+    if len(steps) < 4 or np.linalg.matrix_rank(rows) < 3:
+        return None
+    solved = np.linalg.lstsq(rows, phase, rcond=None)[0]
+    left = float(np.std(phase - rows @ solved)) + 1e-9
+    if left > 0.01:
+        return None
+    ratio = float(np.mean(np.abs(turned[~on]))) / float(np.mean(np.abs(turned[on])))
+    value = load * ratio * np.sin(float(solved[0] - solved[1]))
+    return float(value), float(2 * load * np.hypot(left, np.sqrt(noise)))
 
 
 def finding_of(

@@ -32,7 +32,7 @@ CURVES = {
 """Which curves of a step are kept, and what their keys begin with"""
 KEPT = {
     "output-offset": ("offset",),
-    "output-gain": ("gain", "output_level"),
+    "output-gain": ("gain", "output_level", "phase"),
     "output-power": ("power", "distortion_at_power"),
     "output-distortion": ("thd", "thd_plus_n", "level"),
     "output-response": ("corner_low", "corner_high", "flatness"),
@@ -40,10 +40,10 @@ KEPT = {
     "output-separation": ("separation",),
     "output-intermodulation": ("imd",),
     "output-common-mode": ("common_mode_rejection",),
-    "output-impedance": ("source_impedance", "damping_factor"),
+    "output-impedance": ("source_impedance", "source_reactance", "damping_factor"),
 }
 """Readings of each method that go onto the sheet"""
-BESIDE = ("difference", "power_nominal", "damping_by_meter")
+BESIDE = ("difference", "phase_difference", "power_nominal", "damping_by_meter")
 """Readings that the sheet makes itself, and limits may name"""
 
 
@@ -131,7 +131,10 @@ class Sheet:
         except BadInput as bad:
             self.notes.append(f"{task.key}: {bad}")
             return
+        spots = method.name == "output-response" and len(task.step.tones) > 1
         for reading in found.readings:
+            if spots and reading.key.startswith("corner"):
+                continue  # spot tones have none
             if reading.key in KEPT.get(task.step.method, ()) or reading.key in task.step.limits:
                 self._keep(task, reading, mark, why)
         for key, start in CURVES.get(task.step.method, {}).items():
@@ -320,9 +323,12 @@ class Sheet:
                 continue
             first, second = pair
             assert first is not None and second is not None
-            made = Reading("difference", f"Level, {a} over {b}", (first.value or 0.0) - (second.value or 0.0), "dB",
-                           math.hypot(first.uncertainty or 0.0, second.uncertainty or 0.0), 2.0)  # fmt: skip
-            limits = Limits({"difference": task.step.limits.get("difference", {})}, {"difference": "dB"},
-                            self.settings.decision)  # fmt: skip
-            self._keep(task, limits.judge(made), self.marks[task.key][0],
-                       out_of_supply(self.marks[other][0], self.settings))  # fmt: skip
+            spoiled = out_of_supply(self.marks[other][0], self.settings)
+            for key, of, label, unit in (("difference", "gain", f"Level, {a} over {b}", "dB"),
+                                         ("phase_difference", "phase", f"Phase, {a} minus {b}", "deg")):  # fmt: skip
+                one, two = self.values[f"{task.key}_{of}"], self.values[f"{other}_{of}"]
+                value = (one.value or 0.0) - (two.value or 0.0)
+                value = (value + 180) % 360 - 180 if unit == "deg" else value
+                made = Reading(key, label, value, unit, math.hypot(one.uncertainty or 0, two.uncertainty or 0), 2.0)
+                limits = Limits({key: task.step.limits.get(key, {})}, {key: unit}, self.settings.decision)
+                self._keep(task, limits.judge(made), self.marks[task.key][0], spoiled)

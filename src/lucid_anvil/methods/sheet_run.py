@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.audio.distortion import analyse
-from ..core.audio.stimuli import Sweep, Tones, difference, modulation
+from ..core.audio.stimuli import Dwell, Sweep, Tones, difference, modulation
 from ..core.signal.sinefit import Floats
 from .base import LEAD, Facts, Got, Performance, Want
 from .sheet_settings import PROBE, SheetSettings, Task, tasks
@@ -76,7 +76,7 @@ class Bench:
     """Number of the block that the next drive is for"""
     level: float = 0.0
     """V rms of what is fed"""
-    wave: Tones | Sweep = field(default_factory=lambda: Tones(()))
+    wave: Tones | Sweep | Dwell = field(default_factory=lambda: Tones(()))
     origin: int = 0
     """Sample at which the wave's own time begins"""
     blocks: dict[int, tuple[Mapping[str, Floats], Mapping[str, Any] | None]] = field(default_factory=dict)
@@ -107,7 +107,8 @@ class Bench:
         envelope = np.sqrt(2) * (self.level + (level - self.level) * np.arange(1, n + 1) / n)
         self.level = level
         self.drive_at += 1
-        live = dict(self.live) if self.got is None or self.got.index % 4 == 0 else None
+        asking = self.live.get("stage") == "asking"
+        live = dict(self.live) if self.got is None or self.got.index % 4 == 0 or asking else None
         got = yield Want(envelope * shape, marks=marks, settings=settings, compute=compute, live=live,
                          position=position)  # fmt: skip
         self.got = got
@@ -248,6 +249,7 @@ class SheetRun:
         self.found: dict[str, float] = {}
         """V rms at the input by task"""
         self.cells: dict[str, dict[str, Any]] = {}
+        self.asked: set[str] = set()
 
     def perform(self, start: Mapping[str, Any] | None) -> Performance:
         """Every task that is not done yet."""
@@ -273,6 +275,9 @@ class SheetRun:
 
     def _one(self, task: Task) -> Turn:
         """One reading; the marks it leaves."""
+        if task.step.ask is not None and task.step.name not in self.asked:
+            self.asked.add(task.step.name)
+            yield from self._ask(task)
         self.bench.wave = self._wave(task)
         fed = task.driven if task.step.drive is not None else ()
         way = {c: "differential" if c in fed else "terminated" for c in self.settings.channels}
@@ -283,7 +288,7 @@ class SheetRun:
         self.found[task.key] = level
         if task.step.series is not None:
             return (yield from self._series(task))
-        if isinstance(self.bench.wave, Sweep):
+        if isinstance(self.bench.wave, (Sweep, Dwell)):
             return (yield from self._swept(task, level))
         special = {"output-impedance": self._impedance, "output-common-mode": self._common}.get(task.step.method)
         if special is not None:
@@ -291,9 +296,30 @@ class SheetRun:
         window = yield from self.bench.hold(level, task.step.settle, task.step.read)
         return (self._mark(task, window, level, why=why),)
 
-    def _wave(self, task: Task) -> Tones | Sweep:
+    def _ask(self, task: Task) -> Turn:
+        """Wait at zero drive until a person has done something by hand, and what can be sensed of it is so."""
+        ask, bench = task.step.ask, self.bench
+        assert ask is not None
+        said = ask.text
+        if ask.knob is not None:
+            yield from bench.turn(0.0, settings={"knob": ask.knob})
+        while True:
+            bench.live = {**bench.live, "stage": "asking", "ask": said}
+            got = yield from bench.turn(0.0)
+            if not any(o.get("order") == "go" for o in got.orders):
+                continue
+            shown = (bench.sight or {}).get("resistance", {}).get(task.channel)
+            if ask.ohm is None or bench.sight is None or _fits(shown, ask.ohm):
+                break
+            said = f"{ask.text}: the load shows {'nothing' if shown is None else f'{shown:.2f} ohm'}"
+        bench.live = {**bench.live, "stage": "reading", "ask": ""}
+        yield from bench.turn(0.0, marks=({"kind": "asked", "t": bench.now, "text": ask.text},))
+
+    def _wave(self, task: Task) -> Tones | Sweep | Dwell:
         given = task.step.settings
         top = min(0.45 * self.facts.rate, 40e3)
+        if task.step.method == "output-response" and len(task.step.tones) > 1:
+            return Dwell(tuple(f for f in task.step.tones if f < top), task.step.read)
         if task.step.method == "output-response":
             return Sweep(1.0, top, task.step.read)
         if task.step.method == "output-intermodulation":
@@ -450,7 +476,8 @@ class SheetRun:
         # The level is set while the wave is still silent: its own time begins a block later.
         bench.origin = (bench.drive_at + 2) * self.facts.block
         yield from bench.turn(level)
-        window = yield from bench.hold(level, 0.0, task.step.read + TAIL, last=False)
+        assert isinstance(bench.wave, (Sweep, Dwell))
+        window = yield from bench.hold(level, 0.0, bench.wave.seconds + TAIL, last=False)
         bench.origin = 0
         return (self._mark(task, window, level),)
 

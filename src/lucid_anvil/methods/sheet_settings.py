@@ -62,6 +62,16 @@ class Series(Model):
     """distortion at which it ends"""
 
 
+class Ask(Model):
+    """Something that a person does by hand before a step: a lead, a knob, a load."""
+
+    text: str
+    ohm: Annotated[float, quantity("ohm")] | None = None
+    """What the load must show after it, where the load bank can tell"""
+    knob: float | None = Field(default=None, ge=0, le=1)
+    """Share of its full gain to which the stand-in's knob is turned, in place of a person"""
+
+
 class CurveMask(Model):
     """Limits of a step's curve: two lines over its axis, made by hand or from a good unit."""
 
@@ -97,6 +107,7 @@ class SheetStep(Model):
     settle: Seconds = 0.25
     read: Seconds = 0.5
     limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    ask: Ask | None = None
     mask: CurveMask | None = None
     """Of its response, or of its distortion against power"""
 
@@ -198,9 +209,11 @@ def tasks(settings: SheetSettings) -> list[Task]:
             for channel in step.channels or settings.channels:
                 if channel not in settings.channels:
                     raise BadInput(f"step '{step.name}': there is no channel '{channel}': {settings.channels}.")
-                for tone in step.tones:
+                # Spot tones of a response are one reading; other steps take one reading a tone.
+                spots = step.method == "output-response"
+                for tone in step.tones[:1] if spots else step.tones:
                     key = f"{step.name}_{channel}_{ohms(load)}"
-                    if len(step.tones) > 1:
+                    if len(step.tones) > 1 and not spots:
                         key += f"_{tone:g}Hz"
                     driven = tuple(settings.channels) if step.driven == "both" else (channel,)
                     made.append(Task(key, step, channel, load, tone, driven))
@@ -231,7 +244,7 @@ AROUND = 0.2
 def duration(task: Task) -> float:
     """s that a reading takes, about."""
     step = task.step
-    once = step.settle + step.read + AROUND
+    once = step.settle + step.read * (len(step.tones) if step.method == "output-response" else 1) + AROUND
     if step.series is not None:
         return AROUND + math.log10(600 / step.series.lowest) * step.series.per_decade * (PROBE + 0.2)
     if step.method == "output-impedance":

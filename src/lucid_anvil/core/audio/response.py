@@ -16,6 +16,8 @@ from .tones import fit
 
 GRID = 96
 """Points an octave"""
+SHORT, CROSS = 0.6, 30.0
+"""s of the gate from an octave above this frequency [Hz]; below it is as long as the lowest frequency asks"""
 HOP = 0.01
 """s between two looks at the stimulus' frequency"""
 
@@ -185,6 +187,11 @@ def _sweep(stimulus: Floats, output: Floats, rate: float, course: Course, delay:
     octave = float(when[-1] - when[0]) / np.log2(ends[1] / ends[0])
     before, after = 0.5 * octave, min(max(0.5, 20 / low), stimulus.size / rate)
     gated = np.fft.rfft(impulse * _gate(n, rate, before, after))
+    if after > SHORT:
+        # Only slow responses last long; a long gate lets hum and noise in, which higher up need not be.
+        brief = np.fft.rfft(impulse * _gate(n, rate, before, SHORT))
+        share = np.clip(np.log2(np.maximum(f, 1e-9) / CROSS), 0, 1)
+        gated = gated * (1 - share) + brief * share
     grid = log_grid(low, high)
     return grid, np.interp(grid, f, gated.real) + 1j * np.interp(grid, f, gated.imag), 1 / before
 

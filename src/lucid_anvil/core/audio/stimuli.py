@@ -40,6 +40,28 @@ class Sweep:
         return np.asarray(np.where(inside, np.sin(phase) * np.sin(np.pi / 2 * fade) ** 2, 0.0))
 
 
+@dataclass(frozen=True)
+class Dwell:
+    """One tone after the other, each for so many seconds, faded in and out; silent before and after."""
+
+    frequencies: tuple[float, ...]
+    each: float
+
+    @property
+    def seconds(self) -> float:
+        return self.each * len(self.frequencies)
+
+    def samples(self, first: int, count: int, rate: float) -> Floats:
+        """Samples from `first` on, sample 0 being the first tone's beginning."""
+        t = (first + np.arange(count)) / rate
+        k = np.clip((t / self.each).astype(int), 0, len(self.frequencies) - 1)
+        within = t - k * self.each
+        fade = np.clip(np.minimum(within, self.each - within) / (0.02 * self.each), 0, 1)
+        inside = (t >= 0) & (t < self.seconds)
+        tone = np.sin(2 * np.pi * np.array(self.frequencies)[k] * within)
+        return np.asarray(np.where(inside, tone * np.sin(np.pi / 2 * fade) ** 2, 0.0))
+
+
 def modulation(f1: float = 60.0, f2: float = 7000.0) -> Tones:
     """Two tones, the lower four times as large (IEC 60268-3, 14.12.7)."""
     return Tones(((f1, 0.8), (f2, 0.2)))

@@ -51,16 +51,19 @@ class AmplifierChain:
         self.gain = part.gain / exact
         self.state = np.zeros(2)
         self.phases = self.rng.uniform(0, 2 * np.pi, 3)
+        self.knob: float = 1.0
+        self.series = np.zeros(1)
 
     def __call__(self, u: Floats, t: Floats, rail: float, load: float | None) -> tuple[Floats, Floats]:
         """Terminal voltage, and the current [A] into a load of that many ohm, hot."""
         p = self.part
-        v, self.state = lfilter(self.gain * self.b, self.a, u, zi=self.state)
+        v, self.state = lfilter(self.gain * self.b, self.a, self.knob * u, zi=self.state)
         if np.max(np.abs(v)) > 1e-3:
             w = v / self.scene.rail
             v = v + p.second / 100 * v * w * 2 + p.third / 100 * v * w * w * 4
             v = v * (1 - p.kink / 100 * np.exp(-((v / p.kink_width) ** 2)))
-        v = v + p.noise * np.sqrt(self.rate / 2 / 20e3) * self.rng.standard_normal(v.size) + p.offset
+        noise = p.noise * np.sqrt(0.7 * self.knob**2 + 0.3) * np.sqrt(self.rate / 2 / 20e3)
+        v = v + noise * self.rng.standard_normal(v.size) + p.offset
         for k, share, phase in zip((1, 2, 3), (0.5, 1.0, 1 / 3), self.phases, strict=True):
             v = v + np.sqrt(2) * p.hum * share * np.sin(2 * np.pi * 50 * k * t + phase)
         if load is not None:
@@ -71,6 +74,10 @@ class AmplifierChain:
             v = v / (1 + share**HARDNESS) ** (1 / HARDNESS)
         if load is None:
             return v, np.zeros(v.size)
+        if p.inductance > 0:
+            # R / (R + Z + s L), by the trapezoidal rule
+            slow = 2 * self.rate * p.inductance / (load + p.impedance)
+            v, self.series = lfilter([1 / (1 + slow)] * 2, [1.0, (1 - slow) / (1 + slow)], v, zi=self.series)
         y = v * load / (load + p.impedance)
         return y, y / load
 
@@ -112,9 +119,13 @@ class AmplifierBench:
         return None
 
     def command(self, name: str, value: object) -> None:
-        """`route`: by channel differential, common or terminated; `fault`: thrown as in the rig file."""
+        """`route`: by channel differential, common or terminated; `knob`: share of full gain; `fault`: as in the
+        rig file."""
         if name == "route" and isinstance(value, dict):
             self.route = {r: str(value.get(r, "terminated")) for r in self.chains}
+        elif name == "knob":
+            for chain in self.chains.values():
+                chain.knob = float(str(value))
         elif name == "fault":
             self.rig.standin.faults.append(Fault.model_validate(value))
 
