@@ -348,7 +348,7 @@ def test_a_load_changed_by_hand_is_looked_at() -> None:
     said = set()
     for i in range(1, 12):
         orders = ({"order": "go"},) if i == 5 else ()
-        want = performance.send(Got(i, i * 2048 / 96e3, quiet, frozenset(), None, shown, orders))
+        want = performance.send(Got(i, i * 2048 / 96e3, quiet, frozenset(), None, orders, shown))
         said.add((want.live or {}).get("ask"))
         assert not np.any(want.drive)
     assert "Put the 8 ohm load on" in said and "Put the 8 ohm load on: the load shows 4.00 ohm" in said

@@ -456,7 +456,7 @@ def test_ranges_clip_and_faults_act(demo_lab: Any) -> None:
 def test_an_order_is_one_line_of_the_map_over_orders(demo_lab: Any) -> None:
     prepared = changed(demo_lab, "run-down", idle="1 s", down="6 s", spurious="0 %", lost="0 %")
     made = found(prepared, play_through(prepared))
-    spectra, orders = made.maps
+    spectra, orders, _ = made.maps
     assert (spectra["key"], orders["key"]) == ("spectra", "orders") and orders["x_unit"] == "order"
     assert len(orders["times"]) == len(orders["y"]) == len(orders["z"])
     x, z = np.array(orders["x"]), np.array(orders["z"])

@@ -32,14 +32,15 @@ def limit_text(low: float | None, high: float | None, unit: str) -> str:
     """A published limit in few signs."""
     if low is None and high is None:
         return ""
-
-    def one(v: float) -> str:
-        scale, prefix = (1e3, "m") if unit in PREFIXED and 0 < abs(v) < 0.8 else (1.0, "")
-        shown = {"ohm": "Ω"}.get(unit, unit)
-        return f"{v * scale:.4g} {prefix}{shown}".strip().replace("-", "−")
-
     if low is not None and high is not None:
         if math.isclose(low, -high):
-            return f"± {one(high)}"
-        return f"{one(low)} to {one(high)}"
-    return f"≥ {one(low)}" if low is not None else f"≤ {one(high or 0.0)}"
+            return f"± {_one(high, unit)}"
+        return f"{_one(low, unit)} to {_one(high, unit)}"
+    return f"≥ {_one(low, unit)}" if low is not None else f"≤ {_one(high or 0.0, unit)}"
+
+
+def _one(value: float, unit: str) -> str:
+    """A limit as it was published: four digits at most, no doubt."""
+    scale, prefix = (1e3, "m") if unit in PREFIXED and 0 < abs(value) < 0.8 else (1.0, "")
+    shown = {"ohm": "Ω"}.get(unit, unit)
+    return f"{value * scale:.4g} {prefix}{shown}".strip().replace("-", "−")

@@ -277,7 +277,7 @@ class Conductor:
         elif self.inline_result is not None:
             result, self.inline_result = self.inline_result, None
         got = Got(local, local * self.block / self.rate, samples, frozenset(message["overload"]), result,
-                  message.get("instruments"), tuple(self.wishes))  # fmt: skip
+                  tuple(self.wishes), message.get("instruments"))  # fmt: skip
         self.wishes.clear()
         try:
             want = next(self.performance) if self.want is None else self.performance.send(got)

@@ -103,8 +103,8 @@ def play_through(
                 continue
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
             asked = want is not None and (want.live or {}).get("stage") == "asking"
-            got = Got(local, local * block / rate, channels, overload, result, seen.instruments,
-                      ({"order": "go"},) if asked else ())  # fmt: skip
+            got = Got(local, local * block / rate, channels, overload, result,
+                      ({"order": "go"},) if asked else (), seen.instruments)  # fmt: skip
             result = None
             try:
                 want = next(performance) if want is None else performance.send(got)

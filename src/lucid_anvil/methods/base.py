@@ -54,11 +54,11 @@ class Got:
     overload: frozenset[str] = frozenset()
     result: Any = None
     """Result of the last `Want.compute`, once, when it is there."""
-    instruments: Mapping[str, Any] | None = None
-    """What the instruments last showed, as `rig.instruments.Desk.look` gives it; None without any."""
     orders: tuple[Mapping[str, Any], ...] = ()
     """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`; of one that
     listens `trigger` with `level`, `slope` with `rising`, `overrule` with `number` and `note`."""
+    instruments: Mapping[str, Any] | None = None
+    """What the instruments last showed, as `rig.instruments.Desk.look` gives it; None without any."""
 
 
 @dataclass(frozen=True)

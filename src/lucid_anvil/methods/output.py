@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, Any
 
 from pydantic import field_validator, model_validator
@@ -105,6 +105,17 @@ def waveform(piece: Piece, what: str = "output") -> Piece:
     if piece.x.size < SHORTEST:
         raise BadInput(f"the {what} channel has {piece.x.size} samples: at least {SHORTEST} are needed.")
     return piece
+
+
+def side_by_side(
+    record: Mapping[str, Channel], settings: OutputSettings, roles: tuple[str, str]
+) -> tuple[Piece, Piece]:
+    """Two waveforms that were recorded together, of one length. Raises BadInput where they were not."""
+    first, second = (waveform(p, r) for p, r in zip(pieces(record, settings, roles), roles, strict=True))
+    if first.rate != second.rate:
+        raise BadInput(f"{roles[0]} and {roles[1]} are sampled at different rates: record them together.")
+    n = min(first.x.size, second.x.size)
+    return replace(first, x=first.x[:n]), replace(second, x=second.x[:n])
 
 
 def decimated(f: Floats, y: Floats, points: int = 2000) -> tuple[tuple[float, ...], tuple[float, ...]]:

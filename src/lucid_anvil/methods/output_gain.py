@@ -8,11 +8,10 @@ from typing import Any
 
 from ..core.audio.distortion import fundamental
 from ..core.audio.separation import passed
-from ..core.errors import BadInput
 from ..formats.recording import Channel
 from ..lab.findings import Finding, Reading
 from .base import Axis
-from .output import OutputMethod, doubt_note, limits_of, listed, nothing, pieces, waveform
+from .output import OutputMethod, doubt_note, limits_of, listed, nothing, side_by_side
 from .output_separation import SeparationSettings
 
 UNITS = {
@@ -27,7 +26,7 @@ class OutputGain(OutputMethod):
 
     name = "output-gain"
     title = "Gain"
-    roles: tuple[str, ...] = ("stimulus", "output")
+    roles: tuple[str, str] = ("stimulus", "output")
     Settings = SeparationSettings
     readings = listed(UNITS)
     curves: dict[str, str] = {}
@@ -37,16 +36,12 @@ class OutputGain(OutputMethod):
         self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         limits = limits_of(settings, UNITS)
-        stimulus, output = (waveform(p, w) for p, w in zip(pieces(record, settings, self.roles), self.roles,
-                                                           strict=True))  # fmt: skip
-        if stimulus.rate != output.rate:
-            raise BadInput("stimulus and output are sampled at different rates: record them together.")
+        stimulus, output = side_by_side(record, settings, self.roles)
         at = fundamental(stimulus.x, stimulus.rate, settings.frequency, settings.band_of(stimulus.rate))
         if at is None:
             return nothing(self.name, UNITS, "there is no tone in the stimulus", limits)
-        n = min(stimulus.x.size, output.x.size)
         try:
-            found = passed(stimulus.x[:n], output.x[:n], stimulus.rate, at)
+            found = passed(stimulus.x, output.x, stimulus.rate, at)
         except ValueError as bad:
             return nothing(self.name, UNITS, str(bad), limits)
         if not found.told:

@@ -9,13 +9,12 @@ import numpy as np
 from pydantic import field_validator
 
 from ..core.audio.response import Response, corners, measure
-from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..formats.recording import Channel, Floats
 from ..lab.findings import Curve, Finding, Reading
 from ..lab.textfiles import quantity
 from .base import Axis
-from .output import USUAL_BAND, OutputMethod, OutputSettings, Piece, limits_of, listed, nothing, pieces, waveform
+from .output import USUAL_BAND, OutputMethod, OutputSettings, Piece, limits_of, listed, nothing, side_by_side
 
 UNITS = {
     "gain_reference": ("Gain at the reference frequency", "dB"),
@@ -53,7 +52,7 @@ class OutputResponse(OutputMethod):
 
     name = "output-response"
     title = "Response"
-    roles: tuple[str, ...] = ("stimulus", "output")
+    roles: tuple[str, str] = ("stimulus", "output")
     Settings = ResponseSettings
     readings = listed(UNITS)
     curves = {"gain": "Gain [dB re the reference frequency] over Hz", "phase": "Phase [deg], delay off, over Hz"}
@@ -66,13 +65,9 @@ class OutputResponse(OutputMethod):
         self, record: Mapping[str, Channel], settings: ResponseSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         limits = limits_of(settings, UNITS)
-        stimulus, output = (waveform(p, w) for p, w in zip(pieces(record, settings, self.roles), self.roles,
-                                                           strict=True))  # fmt: skip
-        if stimulus.rate != output.rate:
-            raise BadInput("stimulus and output are sampled at different rates: record them together.")
-        n = min(stimulus.x.size, output.x.size)
+        stimulus, output = side_by_side(record, settings, self.roles)
         try:
-            found = measure(stimulus.x[:n], output.x[:n], output.rate)
+            found = measure(stimulus.x, output.x, output.rate)
         except ValueError as bad:
             return nothing(self.name, UNITS, str(bad), limits)
         return finding_of(found, settings, overloads(output, found.band[0]), limits)

@@ -8,12 +8,11 @@ from typing import Annotated, Any
 
 from ..core.audio.distortion import fundamental
 from ..core.audio.separation import Passed, passed
-from ..core.errors import BadInput
 from ..formats.recording import Channel
 from ..lab.findings import Finding, Reading
 from ..lab.textfiles import quantity
 from .base import Axis
-from .output import OutputMethod, OutputSettings, doubt_note, limits_of, listed, nothing, pieces, waveform
+from .output import OutputMethod, OutputSettings, doubt_note, limits_of, listed, nothing, side_by_side
 
 UNITS = {"separation": ("Separation, driven over undriven", "dB")}
 
@@ -29,7 +28,7 @@ class OutputSeparation(OutputMethod):
 
     name = "output-separation"
     title = "Separation"
-    roles: tuple[str, ...] = ("driven", "undriven")
+    roles: tuple[str, str] = ("driven", "undriven")
     Settings = SeparationSettings
     readings = listed(UNITS)
     curves: dict[str, str] = {}
@@ -39,16 +38,12 @@ class OutputSeparation(OutputMethod):
         self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         limits = limits_of(settings, UNITS)
-        driven, undriven = (waveform(p, w) for p, w in zip(pieces(record, settings, self.roles), self.roles,
-                                                           strict=True))  # fmt: skip
-        if driven.rate != undriven.rate:
-            raise BadInput("driven and undriven are sampled at different rates: record them together.")
+        driven, undriven = side_by_side(record, settings, self.roles)
         at = fundamental(driven.x, driven.rate, settings.frequency, settings.band_of(driven.rate))
         if at is None:
             return nothing(self.name, UNITS, "there is no tone in the driven channel", limits)
-        n = min(driven.x.size, undriven.x.size)
         try:
-            found = passed(driven.x[:n], undriven.x[:n], driven.rate, at)
+            found = passed(driven.x, undriven.x, driven.rate, at)
         except ValueError as bad:
             return nothing(self.name, UNITS, str(bad), limits)
         why = driven.overloaded(at) and "the driven channel's input is overloaded"
