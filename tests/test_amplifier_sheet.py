@@ -11,15 +11,19 @@ import pytest
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.weighting import gain as weighted
+from lucid_anvil.engine.guards import Guards, Seen
 from lucid_anvil.engine.inprocess import Played, play_through
+from lucid_anvil.engine.loadheat import AMBIENT, LoadHeat
 from lucid_anvil.engine.preparing import Prepared, prepared_from
+from lucid_anvil.engine.walkround import Sensed, WalkRound
 from lucid_anvil.lab.amplifier_planning import WALK_ROUND, sheet_steps
 from lucid_anvil.lab.findings import Finding
 from lucid_anvil.lab.plans import Plan
 from lucid_anvil.lab.textfiles import check
 from lucid_anvil.methods import registry
 from lucid_anvil.methods.sheet_settings import SheetSettings, duration, tasks
-from lucid_anvil.rig.model import Rig
+from lucid_anvil.rig.device import InputBlock
+from lucid_anvil.rig.model import LoadRating, Rig
 
 A = {"gain": 31.0, "offset": "-12 mV", "kink": "0.4 %", "impedance": "90 mohm", "hum": "300 uV", "noise": "150 uV",
      "separation": "66 dB", "common_mode": "71 dB", "high_corner": "28 kHz", "low_corner": "7 Hz"}  # fmt: skip
@@ -369,3 +373,69 @@ def test_the_source_impedance_is_complex_where_the_tone_goes_on() -> None:
     given = {"load": 8, "steps": [{"load": k % 2 == 1, "start": k + 0.1, "stop": k + 0.9} for k in range(3)]}
     found = jumps.evaluate({"output": channel_of("output", "V", 48e3, x)}, check(jumps.Settings, given, "s"), ())
     assert [r.key for r in found.readings] == ["source_impedance", "damping_factor"]
+
+
+# --- what the guards and the walk-round make of the instruments ---------------------------------------------------------
+
+
+def shown(supply: float = 230.0, hot: float = 25.0, ohm: float | None = 8.0, **more: Any) -> dict[str, Any]:
+    return {"supply": supply, "supply_current": 0.5, "temperature": {"A": hot, "B": 24.0},
+            "resistance": {"A": ohm, "B": None}, "fan": True, "meter": 0.0, **more}  # fmt: skip
+
+
+def test_the_loads_heat_follows_its_equation() -> None:
+    rating = LoadRating(limit=100.0, capacity=50.0, resistance=0.5)
+    heat = LoadHeat(rating)
+    volts = np.full(960, 20.0)
+    same = shown(hot=AMBIENT)  # looked at once: from then on the model alone
+    for _ in range(2000):
+        heat.add({"A": volts, "B": 0 * volts}, same, 0.01)
+    truth = AMBIENT + 50.0 * 0.5 * (1 - math.exp(-20.0 / 25.0))
+    assert heat.now["A"] == pytest.approx(truth, abs=1.2)
+    assert heat.hottest()[1] == "A" and heat.hottest()[0] > heat.now["A"]
+    before = heat.now["A"]
+    heat.add({"A": 0 * volts}, shown(hot=before + 30), 0.01)
+    assert heat.now["A"] == pytest.approx(before + 3.0, abs=0.1)
+    blind = LoadHeat(rating)
+    blind.add({"A": volts}, None, 1.0)
+    assert blind.power["A"] == pytest.approx(100.0)  # the lowest load is taken while nothing is known
+    assert LoadHeat(rating).hottest() == (AMBIENT, None)
+
+
+def test_the_walk_round_senses_what_an_instrument_can_tell() -> None:
+    walk = WalkRound(prepared([step("gain", "gain", drive={"power": "1 W"})]))
+
+    def why(seen: Sensed) -> dict[str, tuple[bool, str]]:
+        return {c.key: (c.done, c.why) for c in walk.states(seen) if c.kind == "sensed"}
+
+    assert all(not done and "waiting" in text for done, text in why(Sensed()).values())
+    well = why(Sensed(instruments=shown()))
+    assert all(done for done, _ in well.values()) and well["mains"][1] == "230.0 V"
+    assert why(Sensed(instruments=shown(supply=221.0)))["mains"] == (
+        False, "221.0 V, wanted 227.7 V to 232.3 V; set the supply"
+    )  # fmt: skip
+    assert "let it cool" in why(Sensed(instruments=shown(hot=101.0)))["loads"][1]
+    assert "switch it on" in why(Sensed(instruments=shown(fan=False)))["fan"][1]
+    assert not why(Sensed(instruments=shown(meter=None)))["meter"][0]
+    silent = why(Sensed(instruments=shown(), trouble="The load at x does not answer."))
+    assert silent["loads"] == (False, "The load at x does not answer.")
+
+
+def test_guards_on_instruments_trip_once_and_say_why(tmp_path: Path) -> None:
+    rig = rig_of()
+    guards = Guards(rig, tmp_path)
+    block = InputBlock(0, np.zeros((3, 2048)), np.zeros(2, bool), np.full(2, np.nan), 22.0, 40.0, 230.0)
+
+    def look(**more: Any) -> dict[str, Any]:
+        seen = Seen(0.0, block, {"A": np.zeros(2048), "B": np.zeros(2048)}, np.zeros(2048), None, **more)
+        return {t.guard: t for t in guards.look(seen)[0]}
+
+    assert look(instruments=shown()) == {}
+    heavy = look(instruments=shown(supply_current=7.0))
+    assert heavy["supply_current"].action == "cut" and "7 A against a limit of 6 A" in heavy["supply_current"].sentence
+    silent = look(
+        instruments=shown(), trouble="The supply at 127.0.0.1:1 does not answer: look at its cable and power."
+    )
+    assert silent["instrument"].label.startswith("The supply at") and silent["instrument"].action == "cut"
+    assert "instrument" not in look(instruments=shown(), trouble="The supply at x does not answer.")
+    assert {w.part.watch for w in guards.watches} >= {"load_heat", "supply_current", "instrument", "overload", "disk"}

@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from lucid_anvil.core.audio import distortion, impedance, intermodulation, noise, response, separation
-from lucid_anvil.core.audio.tones import fit, strongest
+from lucid_anvil.core.audio import distortion, impedance, intermodulation, noise, response, separation, stimuli
+from lucid_anvil.core.audio.tones import density, fit, strongest
 from lucid_anvil.core.signal.weighting import gain
 
 RATE = 48000.0
@@ -223,3 +223,45 @@ def test_two_tones_are_fitted_jointly() -> None:
 def test_no_line_stands_out_of_noise() -> None:
     assert strongest(np.random.default_rng(0).standard_normal(48000), RATE, 20.0, 20e3) == []
     assert strongest(np.zeros(4800), RATE, 20.0, 20e3) == []
+
+
+@pytest.mark.parametrize(
+    "wave",
+    [stimuli.Tones(((1000.0, 1.0),)), stimuli.Sweep(5.0, 20e3, 0.5), stimuli.Dwell((100.0, 1000.0, 5000.0), 0.2),
+     stimuli.modulation(), stimuli.difference(15e3, 16e3)],
+)  # fmt: skip
+def test_stimuli_have_a_peak_of_one_and_join_block_by_block(
+    wave: stimuli.Tones | stimuli.Sweep | stimuli.Dwell,
+) -> None:
+    whole = wave.samples(-512, 48000, RATE)
+    blocks = np.concatenate([wave.samples(a, 1000, RATE) for a in range(-512, 47488, 1000)])
+    assert np.array_equal(whole, blocks)
+    assert 0.9 < np.max(np.abs(whole)) <= 1.0 + 1e-12
+    if not isinstance(wave, stimuli.Tones):
+        assert np.all(whole[:512] == 0) and np.all(whole[512 + int(wave.seconds * RATE) + 1 :] == 0)
+        assert np.max(np.abs(np.diff(whole))) < 2.7  # no step beyond what its highest frequency makes
+
+
+def test_a_sweep_spends_the_same_time_in_every_octave() -> None:
+    x = stimuli.Sweep(20.0, 10240.0, 4.5).samples(0, int(4.5 * RATE), RATE)
+    f, held = density(x, RATE, 2.0)
+    octaves = [np.sum(held[(f >= a) & (f < 2 * a)]) for a in (80.0, 320.0, 1280.0, 2560.0)]
+    assert np.max(octaves) / np.min(octaves) < 1.1
+
+
+def test_reading_a_tone_needs_six_of_its_periods() -> None:
+    with pytest.raises(ValueError, match="too short"):
+        distortion.analyse(tone(100.0, 2000), RATE, 100.0, (20.0, 20e3))
+    assert distortion.fundamental(tone(100.0, 9600) + tone(3000.0, 9600), RATE, 3010.0, (20.0, 20e3)) == pytest.approx(
+        3000, abs=1
+    )
+    assert distortion.fundamental(tone(100.0, 9600), RATE, 3000.0, (20.0, 20e3)) is None
+
+
+def test_band_edges_cut_lines_in_part() -> None:
+    x = np.random.default_rng(9).standard_normal(480000)
+    whole = distortion.band_power(x, RATE, 0.0, RATE / 2)
+    parts = sum(distortion.band_power(x, RATE, a, b) for a, b in ((0, 333.3), (333.3, 7777.7), (7777.7, 24000)))
+    assert parts == pytest.approx(whole, rel=1e-12)
+    assert whole == pytest.approx(float(np.mean(x**2)), rel=0.01)
+    assert distortion.band_power(x, RATE, 1000.0, 1000.6) == pytest.approx(0.6 / 24000, rel=0.35)

@@ -241,6 +241,8 @@ class Story:
         wait_until(lambda: bench.state == "done", 240, self._by_hand)
         self._until_done()
         stage = bench.amplifier.stage
+        line = stage.sheet.line_of("power_A_4")
+        stage.area.verticalScrollBar().setValue(int(line.top) - 70 if line else 0)
         self.shot("amplifier-invalid")
         stage.choose("noise_B_8")
         stage.area.verticalScrollBar().setValue(stage.area.verticalScrollBar().maximum() * 2 // 3)

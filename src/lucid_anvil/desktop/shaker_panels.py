@@ -135,6 +135,10 @@ BIG = {
 }
 
 
+MOST_SHOWN = 7
+"""Readings of a sheet that are not inside, by name; what to do about them must stay in sight below"""
+
+
 class ShakerResult(QWidget):
     """After the run: how much was within tolerance, the figures, and what to do next."""
 
@@ -223,14 +227,22 @@ class ShakerResult(QWidget):
         self.big.setText(f"{inside} of {len(judged)} inside")
         worst = sorted((r for r in judged if r.verdict != "inside"), key=lambda r: r.verdict != "outside")
         rows: list[Row] = []
-        shown = set()
+        shown: set[tuple[str, bool]] = set()
+        said: set[str] = set()
         for r in worst:
             short = r.label.split(": ")[0]
-            if (short, r.valid) in shown or len(rows) >= 8:
+            if (short, r.valid) in shown:
                 continue
             shown.add((short, r.valid))
             _, _, used, doubt, verdict, _ = reading_row(r)
             value = "invalid" if not r.valid else "–" if r.value is None else figure(r.value, r.uncertainty, r.unit)
-            rows.append((short, value, used if r.valid else None, doubt, verdict, r.reason or ""))
+            # One cause spoils many: it is said once.
+            cause = (r.reason or "").split(" at ")[0]
+            word = "" if cause in said else r.reason or ""
+            said.add(cause)
+            rows.append((short, value, used if r.valid else None, doubt, verdict, word))
+        more = len(rows) - MOST_SHOWN
+        if more > 0:
+            rows = [*rows[:MOST_SHOWN], (f"and {more} more", "", None, 0.0, "plain", "")]
         self.margins.show_rows(rows)
         self.notes.setText("\n".join(finding.notes[:4]))

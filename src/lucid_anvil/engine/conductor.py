@@ -25,11 +25,10 @@ import numpy as np
 
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
-from ..lab.findings import clean_numbers
 from ..lab.takes import Take, begin_take
 from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
-from ..protocol.messages import Board, Room, Trip
+from ..protocol.messages import Board, Trip
 from ..rig.device import Wire, prefer, wire_pair
 from ..rig.model import MEASURED
 from .door import Door
@@ -37,12 +36,11 @@ from .evaluating import evaluate_take
 from .preparing import Prepared, files_kept, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
-from .tiles import chain, picture
+from .showing import Showing
 from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
-PICTURES_EVERY = 0.08
 WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule")
 """Orders that are the method's to heed."""
 READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator", "reading")
@@ -77,7 +75,7 @@ class Conductor:
         self.resumed = resume
         self.roles = [c.role for c in prepared.rig.channels]
         self.board = Board(title=prepared.plan.title, pace=pace, plan=str(prepared.plan_file))
-        self.shown: dict[str, Any] = clean_numbers(self.board.as_json())
+        self.showing = Showing(self.board, self.roles, self.block, self.rate)
         self.walk = WalkRound(prepared)
         self.sensed = Sensed()
         self.recorder: Recorder | None = None
@@ -91,18 +89,13 @@ class Conductor:
         self.inline_result: Any = None
         self.trip: Trip | None = None
         self.why: str | None = None
-        self.rooms: list[Room] = []
-        self.shown_at = 0.0
         self.began_wall = 0.0
         self.tail = 0
         """Blocks still to record after the end."""
         self.status = "done"
-        self.recent: list[Floats] = []
         self.wishes: list[dict[str, Any]] = []
         """Orders of the operator that the method has not seen yet."""
         self.made: Recorder | None = None
-        self.traced = -1
-        """Item of the course that the board's trace belongs to."""
         self.dismissed = False
         self.forsaken = forsaken
         self.looked_at = time.monotonic()
@@ -115,7 +108,7 @@ class Conductor:
     def _look(self) -> dict[str, Any]:
         """What a face sees; and the sign that there is one."""
         self.looked_at = time.monotonic()
-        return self.shown
+        return self.showing.shown
 
     # --- processes -------------------------------------------------------------------------------------------
 
@@ -227,7 +220,6 @@ class Conductor:
             )
         if self.board.state == "walk-round" and self.pace == "fast" and self.auto is None:
             time.sleep(IDLE)
-        self.rooms = [Room(**r) for r in message["rooms"]]
         if self.recorder:
             self.recorder.write(rows)
         for held in message["trips"]:
@@ -238,11 +230,14 @@ class Conductor:
             self.sensed.instruments, self.sensed.trouble = message.get("instruments"), message.get("trouble")
         self._conditions(index, message.get("instruments"))
         self._take_orders()
-        self.recent = [*self.recent[-5:], rows]
-        now = time.monotonic()
-        if now - self.shown_at >= PICTURES_EVERY or self.board.state == "easing":  # the last picture is of the rest
-            self.shown_at = now
-            self._publish(index, message)
+        self.showing.hear(rows)
+        if self.showing.due():
+            if self.board.state == "walk-round":
+                self.board.checks = self.walk.states(self.sensed)
+            if self.recorder:
+                self.board.t = self.recorder.seconds
+                self.board.speed = self.board.t / max(time.monotonic() - self.began_wall, 1e-3)
+            self.showing.publish(self.prepared, message)
         return self._advance(index, bool(message["zero"]))
 
     def _dropped(self, why: str) -> None:
@@ -298,19 +293,7 @@ class Conductor:
         if want.position is not None:
             self.recorder.event("position", t=local * self.block / self.rate, **want.position)
         if want.live is not None:
-            live = dict(want.live)
-            point = live.pop("point", None)
-            if "f" in live:
-                self._trace(live)
-            for key in ("spectrum", "history"):
-                if key in live:
-                    self.board.spectrum = live.pop(key)
-            if "probe" in live:
-                self.board.probe = live.pop("probe")
-            if point is not None:
-                self.board.points = [p for p in self.board.points if p["frequency"] != point["frequency"]] + [point]
-            kept = {k: self.board.live[k] for k in ("figures",) if k in self.board.live and k not in live}
-            self.board.live = {**kept, **live}
+            self.showing.live(want.live)
         if want.settings:
             for name, value in want.settings.items():
                 self.wire.send_json(b"C", {"name": name, "value": value})
@@ -322,20 +305,6 @@ class Conductor:
                 self.job = self.worker.submit(work, *given)
             else:
                 self.inline_result = work(*given)
-
-    def _trace(self, live: dict[str, Any]) -> None:
-        """Grow the measured curve of the stretch that runs: one point a step of a forty-eighth of an octave."""
-        key = round(48 * np.log2(max(float(live["f"]), 1e-3)))
-        item = live.get("item", 0)
-        if item != self.traced or live.get("stage") not in ("sweep", "held"):
-            if item != self.traced:
-                self.board.trace, self.traced = {}, item
-            if live.get("stage") not in ("sweep", "held"):
-                return
-        self.board.trace[str(key)] = [
-            float(f"{v:.5g}")
-            for v in (live["f"], live["control"], live["drive"], *live.get("responses", []), *live["phases"])
-        ]
 
     def _asked_for_trip(self, asked: Mapping[str, Any], local: int) -> None:
         """The method wants the drive down: the keeper ramps it, whatever the method does next."""
@@ -515,32 +484,8 @@ class Conductor:
         self.tail = round(0.5 * self.rate / self.block) + LEAD
         self._set(state="easing")
 
-    # --- pictures --------------------------------------------------------------------------------------------
-
-    def _publish(self, index: int, message: dict[str, Any]) -> None:
-        rows = np.concatenate(self.recent, axis=1)
-        samples = {role: rows[i] for i, role in enumerate(self.roles)}
-        latest = {role: rows[i, -self.block :] for i, role in enumerate(self.roles)}
-        running = self.board.state == "running"
-        frequency = self.board.live.get("frequency") if running else None
-        board = self.board
-        board.rooms = self.rooms
-        board.tiles = chain(
-            self.prepared, latest, rows[-1, -self.block :], self.rooms, board.live if running else {}, board.instruments
-        )
-        board.wave = picture(samples, self.rate, frequency)
-        board.room = dict(zip(("temperature", "humidity", "supply"), message["room"], strict=True))
-        board.disk_free = float(message["free"])
-        board.checks = self.walk.states(self.sensed) if board.state == "walk-round" else board.checks
-        if self.recorder:
-            board.t = self.recorder.seconds
-            board.speed = board.t / max(time.monotonic() - self.began_wall, 1e-3)
-        self.shown = clean_numbers(board.as_json())
-
     def _set(self, **changes: Any) -> None:
-        for key, value in changes.items():
-            setattr(self.board, key, value)
-        self.shown = clean_numbers(self.board.as_json())
+        self.showing.set(**changes)
 
     # --- the end ---------------------------------------------------------------------------------------------
 

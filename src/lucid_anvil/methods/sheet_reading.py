@@ -71,7 +71,8 @@ def out_of_supply(mark: Mark, settings: SheetSettings) -> str | None:
     if not volts or (min(volts) >= low and max(volts) <= high):
         return None
     worst = min(volts) if low - min(volts) > max(volts) - high else max(volts)
-    return f"supply at {worst:.1f} V, outside {low:.1f} V to {high:.1f} V"
+    digits = 1 if min(abs(worst - low), abs(worst - high)) > 0.05 else 2
+    return f"supply at {worst:.{digits}f} V, outside {low:.1f} V to {high:.1f} V"
 
 
 class Sheet:
