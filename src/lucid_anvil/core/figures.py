@@ -21,7 +21,7 @@ def figure(value: float, doubt: float | None, unit: str) -> str:
             scale, prefix = 1e3, "m"
         elif unit == "Hz" and size >= 1e4:
             scale, prefix = 1e-3, "k"
-    shown = {"ohm": "Ω", "": ""}.get(unit, unit)
+    shown = {"ohm": "Ω", "deg": "°"}.get(unit, unit)
     by = value * scale
     least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
     text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"

@@ -245,4 +245,6 @@ class ShakerResult(QWidget):
         if more > 0:
             rows = [*rows[:MOST_SHOWN], (f"and {more} more", "", None, 0.0, "plain", "")]
         self.margins.show_rows(rows)
-        self.notes.setText("\n".join(finding.notes[:4]))
+        # Which readings to take again is on the button and in the sheet; their keys are for scripts.
+        told = [n for n in finding.notes if not n.startswith("Invalid, ")]
+        self.notes.setText("\n".join(told[:4]))
