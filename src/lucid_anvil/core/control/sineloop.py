@@ -13,7 +13,6 @@ from collections import deque
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.fft import next_fast_len
 
 from ..signal.sinefit import Floats
 from ..signal.tracking import PhasorBank
@@ -70,6 +69,8 @@ class Twin:
 
     def __init__(self, plant: LoopResponse, channels: int, rate: float, block: int, highest: float) -> None:
         """`highest` [Hz] of the sine."""
+        from scipy.fft import next_fast_len
+
         self.thin = max((k for k in range(1, block + 1) if block % k == 0 and rate / k >= 3 * highest), default=1)
         slow = rate / self.thin
         lines = plant.frequency
