@@ -18,7 +18,7 @@ from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.engine.walkround import Sensed, WalkRound
 from lucid_anvil.lab.amplifier_planning import WALK_ROUND, sheet_steps
 from lucid_anvil.lab.findings import Finding
-from lucid_anvil.lab.plans import Plan
+from lucid_anvil.lab.plans import GuardPart, Plan
 from lucid_anvil.lab.textfiles import check
 from lucid_anvil.methods import registry
 from lucid_anvil.methods.sheet_settings import SheetSettings, duration, tasks
@@ -242,7 +242,10 @@ def test_what_can_not_be_reached_is_said_with_what_could() -> None:
     assert "can't be reached below the ceiling of 0.3 V" in first and " W could" in first
     assert "1 % is not reached" in second
     assert max(np.abs(made.drive)) <= 0.3 * math.sqrt(2) * 1.001
-    assert f.reading("power_A_8_power").reason == first
+    for key in ("power_A_8_power", "limit_A_8_power"):
+        reading = f.reading(key)
+        assert reading.value is not None and not reading.valid
+    assert f.reading("power_A_8_power").reason == first and f.detail["sheet"]["retake"] == []
 
 
 def test_a_short_is_cut_and_a_hot_load_eased() -> None:
@@ -439,3 +442,43 @@ def test_guards_on_instruments_trip_once_and_say_why(tmp_path: Path) -> None:
     assert silent["instrument"].label.startswith("The supply at") and silent["instrument"].action == "cut"
     assert "instrument" not in look(instruments=shown(), trouble="The supply at x does not answer.")
     assert {w.part.watch for w in guards.watches} >= {"load_heat", "supply_current", "instrument", "overload", "disk"}
+
+
+def test_a_step_that_asks_for_too_much_is_an_invalid_reading_not_a_missing_one() -> None:
+    _, _, f = performed(
+        [step("wide", "distortion", channels=["A"], loads=[8], drive={"power": "1 W"},
+              settings={"bandwidth": ["20 Hz", "80 kHz"]}),
+         step("gain", "gain", channels=["A"], loads=[8], drive={"power": "1 W"})]
+    )  # fmt: skip
+    for key in ("thd", "thd_plus_n", "level"):
+        assert not f.reading(f"wide_A_8_{key}").valid and "holds nothing above" in f.reading(f"wide_A_8_{key}").reason
+    assert f.reading("gain_A_8_gain").valid and f.verdict == "open"
+
+
+def test_an_input_beyond_its_range_is_told_from_an_amplifier_that_clips() -> None:
+    steps = [step("clip", "distortion", channels=["A"], loads=[8], drive={"voltage": "1.2 V"})]
+    clipped = performed(steps)[2].reading("clip_A_8_thd")
+    assert clipped.valid and clipped.value > 3
+    rig = rig_of()
+    narrow = [c.model_copy(update={"range": 20.0}) for c in rig.channels]
+    ready, made, _ = performed(steps, rig.model_copy(update={"channels": narrow, "guards": NOTED}))
+    over = ready.method.evaluate(made.channels, ready.settings, made.marks).reading("clip_A_8_thd")
+    assert not over.valid and over.reason == "the input is overloaded"
+
+
+NOTED = [GuardPart.model_validate({"watch": "overload", "action": "note"})]
+
+
+@pytest.mark.parametrize("there", [True, False])
+def test_on_a_real_bench_a_person_answers_for_what_is_done_by_hand(
+    monkeypatch: pytest.MonkeyPatch, there: bool
+) -> None:
+    from lucid_anvil.engine import running
+
+    orders: list[tuple[str, Any]] = []
+    monkeypatch.setattr(running.launch, "order", lambda _a, name, **more: orders.append((name, more.get("why"))))
+    monkeypatch.setattr(running.sys, "stdin", type("In", (), {"isatty": staticmethod(lambda: there)}))
+    monkeypatch.setattr("builtins.input", lambda _text: "")
+    running._by_hand(None, "Turn the gain down")  # type: ignore[arg-type]
+    wanted = ("go", None) if there else ("stop", "nobody is there to do this: Turn the gain down")
+    assert orders == [wanted]

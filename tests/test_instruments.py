@@ -144,6 +144,14 @@ def test_one_missed_look_is_no_trouble_but_two_are() -> None:
     assert seen.trouble is None
     seen.at(4 * EVERY)
     assert seen.trouble == "The supply does not answer."
+    desk.well = True
+    seen.at(5 * EVERY)
+    assert seen.trouble is None  # the walk-round finds and mends it
+
+
+def test_a_desk_without_a_load_bank_is_refused() -> None:
+    with pytest.raises(Trouble, match="names no load"):
+        watched({"supply": ("127.0.0.1", 1)}, ["A"], "fast")
 
 
 def test_in_real_pace_a_thread_looks(bench: tuple[AmplifierBench, Servers]) -> None:

@@ -90,7 +90,7 @@ class AmplifierBench(QObject):
         self.done.setVisible(asking)
         if asking:
             self.bench.told.setText(f"{live['ask']}, then press Done. Nothing is driven.")
-        self.bench.run.show_board(board, running_rows(board), live.get("step", ""))
+        self.bench.run.show_board(board, running_rows(board, self.stage.conditions.limit), live.get("step", ""))
         if prepared is None or not live.get("of"):
             return
         name = live.get("step", "")
@@ -174,8 +174,8 @@ def course_by_step(prepared: Prepared) -> list[Any]:
     return [CourseItem(name, seconds, step=i) for i, (name, seconds) in enumerate(made.items())]
 
 
-def running_rows(board: Board) -> list[Row]:
-    """Margins of a run."""
+def running_rows(board: Board, limit: float) -> list[Row]:
+    """Margins of a run; `limit` °C of the loads."""
     live, shown = board.live, board.instruments or {}
     rows: list[Row] = []
     if live.get("of"):
@@ -185,5 +185,5 @@ def running_rows(board: Board) -> list[Row]:
         rows.append(("Now", live["column"], None, 0.0, "plain", word))
     if shown.get("temperature"):
         for name, t in shown["temperature"].items():
-            rows.append((f"Load {name}", f"{t:.0f} °C", t / 120.0, 0.0, "inside" if t < 100 else "open", ""))
+            rows.append((f"Load {name}", f"{t:.0f} °C", t / limit, 0.0, "inside" if t < limit else "outside", ""))
     return rows

@@ -168,7 +168,7 @@ class SheetStage(QWidget):
                     chart.curve(f"_{c.key}", c.x, c.y, "muted", 0.9, "earlier", z=4)
         names = {}
         for c in curves:
-            role, style, name = look_of(c.label)
+            role, style, name = look_of(c.label, self.sheet.columns)
             few = len(c.x) < 12  # spot tones
             chart.curve(c.key, c.x, c.y, role, 0.1 if few else 2.0, name, few, Qt.PenStyle.NoPen if few else style)
             names[name] = role
@@ -233,12 +233,15 @@ class SheetStage(QWidget):
         self._draw()
 
 
-def look_of(label: str) -> tuple[str, Qt.PenStyle, str]:
-    """Colour by channel, stroke by load, and the name that a legend shows."""
+def look_of(label: str, columns: list[str]) -> tuple[str, Qt.PenStyle, str]:
+    """Colour by channel and stroke by load, in the order of the sheet's columns, and the name that a legend shows."""
     column = label.rsplit(", ", 1)[-1]
-    role = "teal" if column.startswith("A") else "ink"
-    dashed = "4 Ω" in column
-    return role, Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine, column
+    parts = [(c.split(" · ") + [""])[:2] for c in columns]
+    channels, loads = (list(dict.fromkeys(p[k] for p in parts)) for k in (0, 1))
+    channel, load = (column.split(" · ") + [""])[:2]
+    strokes = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
+    role = ("teal", "ink", "muted")[channels.index(channel) % 3] if channel in channels else "ink"
+    return role, strokes[loads.index(load) % 3] if load in loads else strokes[0], column
 
 
 def tops(x: np.ndarray, y: np.ndarray, count: int = 6) -> list[tuple[float, float, str]]:

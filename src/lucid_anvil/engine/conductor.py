@@ -264,8 +264,8 @@ class Conductor:
         local = index - self.first
         if local < 0:
             return np.zeros(self.block), None, None
-        if self.auto and self.board.live.get("stage") == "asking":
-            self.wishes.append({"order": "go"})  # who signed everything does this too
+        if self.auto and self.prepared.rig.is_standin and self.board.live.get("stage") == "asking":
+            self.wishes.append({"order": "go"})  # nobody needs to turn a stand-in's knob
         result = None
         if self.job is not None and self.job.done():
             result, self.job = self.job.result(), None

@@ -64,7 +64,7 @@ class Watched:
     def _try(self, work: Any) -> None:
         try:
             work()
-            self.failed = 0
+            self.failed, self.trouble = 0, None
         except Trouble as trouble:
             self.failed += 1
             if self.failed >= TRIES:
@@ -91,4 +91,7 @@ class Watched:
 def watched(ports: Mapping[str, Any], channels: list[str], pace: str) -> Watched:
     """The instruments that a device names by host and port. Raises Trouble."""
     where = {name: (str(host), int(port)) for name, (host, port) in ports.items()}
+    for needed in ("supply", "load"):
+        if needed not in where:
+            raise Trouble(f"The rig file names no {needed} among its instruments: add its host and port.")
     return Watched(Desk(where, channels), pace)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -100,11 +100,6 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
         return method.evaluate(channels, settings, marks)
     place = (take.folder / base).resolve()
     _, old_channels, old_settings, old_marks = material(open_take(place))
-    together = getattr(method, "together", None)
-    if together is not None:
-        # The plan of the whole sheet is the earlier take's; what was taken again stands in place of it.
-        finding: Finding = together([(old_channels, old_settings, old_marks), (channels, settings, marks)])
-        return finding
-    from ..methods.comparison_reading import evaluate
-
-    return evaluate(channels, settings, marks, [(old_channels, old_settings, old_marks)])
+    # What was taken again stands in place of the earlier.
+    together: Callable[..., Finding] = getattr(method, "together")  # noqa: B009
+    return together([(old_channels, old_settings, old_marks), (channels, settings, marks)])

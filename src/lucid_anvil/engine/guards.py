@@ -282,7 +282,6 @@ class Guards:
 
 
 LOADED: list[dict[str, object]] = [
-    {"watch": "drive", "limit": 4.9},
     {"watch": "overload", "after": 0.06},
     {"watch": "load_heat", "action": "ease"},
     {"watch": "supply_current", "limit": "6 A"},
@@ -296,7 +295,8 @@ def default_guards(rig: Rig) -> list[GuardPart]:
     """What protects a rig whose file names no guards: its own limits."""
     s = rig.shaker
     if rig.load is not None:
-        return [GuardPart.model_validate(r) for r in LOADED]
+        drive = {"watch": "drive", "limit": rig.front_end.source_range * 0.99}
+        return [GuardPart.model_validate(r) for r in (drive, *LOADED)]
     rows: list[dict[str, object]] = [
         {"watch": "drive", "limit": rig.front_end.source_range * 0.99},
         {"watch": "current", "limit": s.current},

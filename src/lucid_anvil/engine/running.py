@@ -93,6 +93,15 @@ def _ask_signature(prepared: Prepared) -> str:
     return input("Your initials: ").strip() or "nobody"
 
 
+def _by_hand(address: launch.Address, asked: str) -> None:
+    """A person does what the run asks for, and says so; with nobody at the terminal the run ends."""
+    if not sys.stdin.isatty():
+        launch.order(address, "stop", why=f"nobody is there to do this: {asked}")
+        return
+    input(f"{asked} - press Enter when it is done. ")
+    launch.order(address, "go")
+
+
 def _follow(address: launch.Address, prepared: Prepared) -> Any:
     """Progress on standard error until the run is over."""
     from rich.console import Console
@@ -115,6 +124,10 @@ def _follow(address: launch.Address, prepared: Prepared) -> Any:
                     raise
                 time.sleep(0.1)
                 continue
+            if board.live.get("stage") == "asking" and not prepared.rig.is_standin:
+                bar.stop()
+                _by_hand(address, str(board.live["ask"]))
+                bar.start()
             f = board.live.get("frequency")
             text = board.state if not f else f"{board.state} {f:g} Hz"
             bar.update(task, completed=min(board.t, total), description=text)

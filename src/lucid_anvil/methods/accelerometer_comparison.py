@@ -176,6 +176,14 @@ class AccelerometerComparison:
 
         return evaluate(record, settings, marks)
 
+    def together(
+        self, parts: Sequence[tuple[Mapping[str, Channel], ComparisonSettings, Sequence[Mapping[str, Any]]]]
+    ) -> Finding:
+        """Several records of one series as one finding, the newest last: its points stand in place of the struck."""
+        from .comparison_reading import evaluate
+
+        return evaluate(*parts[-1], parts[:-1])
+
     def course(self, settings: ComparisonSettings) -> list[CourseItem]:
         from .comparison_run import course
 

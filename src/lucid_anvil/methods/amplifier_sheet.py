@@ -50,8 +50,8 @@ class AmplifierSheet:
         return Sheet([Take(*part) for part in parts]).finding(self.name)
 
     def fill(self, given: dict[str, Any], known: Mapping[str, float], ranges: Mapping[str, float]) -> dict[str, Any]:
-        """Settings that the bench knows: its channels."""
-        return {"channels": list(ranges), **given}
+        """Settings that the bench knows: its channels and their ranges [V]."""
+        return {"channels": list(ranges), "input_range": dict(ranges), **given}
 
     def course(self, settings: SheetSettings) -> list[CourseItem]:
         """A stretch for each reading."""

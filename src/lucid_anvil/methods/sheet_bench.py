@@ -33,11 +33,12 @@ Turn = Generator[Want, Got, Any]
 
 
 def probe(x: Floats, rate: float, frequency: float) -> tuple[float, float]:
-    """rms of a tone and everything beside it in band over all in band, of one look."""
+    """rms of a tone and everything beside it in band over all in band, of one look; what can't be read counts as
+    nothing but distortion, so that no search goes further up on it."""
     try:
         found = analyse(x, rate, frequency, (20.0, min(20e3, rate / 2)), 5)
     except ValueError:
-        return float(np.std(x)), 0.0
+        return float(np.std(x)), 1.0
     return found.level, found.total
 
 

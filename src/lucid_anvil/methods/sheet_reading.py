@@ -122,6 +122,8 @@ class Sheet:
         why = out_of_supply(mark, self.settings) or self._dropped(mark)
         if why is not None:
             self.invalid.append(task.key)
+        # A drive that could not be had makes a reading of something else; taking it again would not mend that.
+        why = why or mark.get("why")
         if task.step.series is not None:
             self._series(task, mark, record, why)
             return
@@ -130,7 +132,9 @@ class Sheet:
             given = check(method.Settings, self._given(task, mark), f"step '{task.step.name}'")
             found = method.evaluate(self._roles(method.roles, task, mark, record), given, ())
         except BadInput as bad:
-            self.notes.append(f"{task.key}: {bad}")
+            for key in KEPT[method.name]:
+                text, _, unit = method.readings[key].rpartition(" [")
+                self._keep(task, Reading(key, text, None, unit.rstrip("]"), valid=False, reason=str(bad)), mark, None)
             return
         spots = method.name == "output-response" and len(task.step.tones) > 1
         for reading in found.readings:
@@ -156,10 +160,14 @@ class Sheet:
 
     def _roles(self, roles: Iterable[str], task: Task, mark: Mark, record: Mapping[str, Channel]
                ) -> dict[str, Channel]:  # fmt: skip
-        others = [c for c in self.settings.channels if c != task.channel]
-        at = {"output": task.channel, "driven": task.channel, "stimulus": "drive",
-              "undriven": others[0] if others else task.channel}  # fmt: skip
+        at = self._places(task)
         return {role: cut(record[at[role]], mark["start"], mark["stop"]) for role in roles}
+
+    def _places(self, task: Task) -> dict[str, str]:
+        """Channels of the record by the roles that output methods have."""
+        others = [c for c in self.settings.channels if c != task.channel]
+        undriven = others[0] if others else task.channel
+        return {"output": task.channel, "driven": task.channel, "stimulus": "drive", "undriven": undriven}
 
     def _given(self, task: Task, mark: Mark) -> dict[str, Any]:
         """The step's settings with what the run and the instruments add."""
@@ -168,8 +176,10 @@ class Sheet:
         made: dict[str, Any] = {"limits": own, "decision": self.settings.decision}
         if self.settings.gain_uncertainty is not None:
             made["gain_uncertainty"] = self.settings.gain_uncertainty
-        # An amplifier that clips is what is measured here; the input says by itself when it is overloaded.
-        made["input_range"] = {}
+        # An amplifier that clips is what is measured here: the range tells an input that is overloaded, not flat tops.
+        ranges = {role: self.settings.input_range.get(c) for role, c in self._places(task).items()}
+        roles = registry.get(task.step.method).roles
+        made["input_range"] = {role: v for role, v in ranges.items() if v is not None and role in roles}
         ohm = mark.get("ohm") or task.load
         method = task.step.method
         if method == "output-distortion":
@@ -190,8 +200,6 @@ class Sheet:
             if volts is not None:
                 made["reference_level"] = volts
         made.update(task.step.settings)
-        if method in ("output-distortion", "output-power", "output-noise", "output-response"):
-            made["input_range"] = {}
         return made
 
     def _parts(self, mark: Mark) -> list[dict[str, Any]]:
@@ -212,9 +220,9 @@ class Sheet:
     def _keep(self, task: Task, reading: Reading, mark: Mark, why: str | None) -> None:
         key = f"{task.key}_{reading.key}"
         valid = reading.valid and why is None
-        verdict = reading.verdict if valid else ("open" if reading.verdict != "none" or why else reading.verdict)
+        verdict = reading.verdict if valid else "open"
         held = replace(reading, key=key, label=f"{task.step.label or task.step.name}, {task.column}: {reading.label}",
-                       valid=valid, reason=reading.reason or why or mark.get("why"), verdict=verdict)  # fmt: skip
+                       valid=valid, reason=reading.reason or why, verdict=verdict)  # fmt: skip
         self.readings.append(held)
         self.values[key] = held
         name = task.step.label or task.step.name

@@ -68,6 +68,11 @@ class SheetRun:
             yield from self.bench.turn(0.0, settings={"meter": task.channel})
         level, why = yield from self._drive(task)
         self.found[task.key] = level
+        marks = yield from self._taken(task, level)
+        return tuple({**mark, "why": why} for mark in marks) if why else marks
+
+    def _taken(self, task: Task, level: float) -> Turn:
+        """The reading itself, by its kind."""
         if task.step.series is not None:
             return (yield from self._series(task))
         if isinstance(self.bench.wave, (Sweep, Dwell)):
@@ -76,7 +81,7 @@ class SheetRun:
         if special is not None:
             return (yield from special(task, level))
         window = yield from self.bench.hold(level, task.step.settle, task.step.read)
-        return (self._mark(task, window, level, why=why),)
+        return (self._mark(task, window, level),)
 
     def _ask(self, task: Task) -> Turn:
         """Wait at zero drive until a person has done something by hand, and what can be sensed of it is so."""
