@@ -2,34 +2,49 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import math
 import threading
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 from tests.test_amplifier_sheet import rig_of
 
-from lucid_anvil.core.audio.card import dropouts, levels
+from lucid_anvil.core.audio.card import LOOK, TONE_AT, dropouts, levels, look_wave
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.rig import soundcard
+from lucid_anvil.rig import card_calibration, soundcard
+from lucid_anvil.rig.card_calibration import CardTone, calibrate, put_card
 from lucid_anvil.rig.device import Wire, unpack, wire_pair
+from lucid_anvil.rig.model import load_rig
 
 RATE = 48000.0
 
 
-def test_one_meter_reading_and_a_loop_give_volts_and_delay() -> None:
-    t = np.arange(48000) / RATE
-    sent = np.where(t > 0.1, 0.5 * np.sin(2 * np.pi * 997 * t), 0.0)
-    heard = np.concatenate([np.zeros(731), 0.8 * sent[:-731]]) + 1e-5 * np.random.default_rng(0).standard_normal(48000)
+def look(delay: int, gain: float, noise: float = 1e-5) -> tuple[np.ndarray, np.ndarray]:
+    count = int((TONE_AT + LOOK) * RATE)
+    sent = 0.5 * look_wave(0, count, RATE, 997.0)
+    heard = np.concatenate([np.zeros(delay), gain * sent])[:count]
+    return sent, heard + noise * np.random.default_rng(delay).standard_normal(count)
+
+
+@pytest.mark.parametrize("delay", [0, 48, 731, 11264])
+def test_one_meter_reading_and_a_loop_give_volts_and_delay(delay: int) -> None:
     # 0.5 of a full scale of 2.6 V peak is 0.919 V rms.
-    made = levels(sent, heard, RATE, 997.0, 0.5 * 2.6 / math.sqrt(2))
-    assert made.delay == 731
+    made = levels(*look(delay, 0.8), RATE, 997.0, 0.5 * 2.6 / math.sqrt(2))
+    assert made.delay == delay
     assert made.output_volts == pytest.approx(2.6, rel=1e-4)
     assert made.input_volts == pytest.approx(2.6 / 0.8, rel=1e-4)
-    with pytest.raises(ValueError, match="not heard"):
-        levels(sent, 1e-5 * np.random.default_rng(1).standard_normal(48000), RATE, 997.0, 1.0)
+
+
+def test_a_loop_that_is_none_is_told() -> None:
+    for gain, noise in ((0.0, 1e-5), (0.0, 0.0), (1e-6, 1e-3)):
+        with pytest.raises(ValueError, match="not heard"):
+            levels(*look(100, gain, noise), RATE, 997.0, 1.0)
+    with pytest.raises(ValueError, match="delay"):
+        levels(*look(int(0.5 * RATE), 1.0), RATE, 997.0, 1.0)
 
 
 @pytest.mark.parametrize("lost", [7, 64, 300])
@@ -43,27 +58,48 @@ def test_lost_samples_show_as_a_jump_of_the_phase(lost: int) -> None:
     assert dropouts(x[:100], RATE, 997.0).size == 0
 
 
-class Loop:
-    """A card whose output is wired to its inputs, 100 samples late and at half the level."""
+class Flags:
+    """PortAudio's flags of one call."""
 
-    def __init__(self, lose_at: int = -1) -> None:
-        self.line = np.zeros((100, 2))
-        self.count, self.lose_at, self.closed = 0, lose_at, False
+    def __init__(self, *on: str) -> None:
+        self.on = on
+
+    def __getattr__(self, name: str) -> bool:
+        return name in self.on
+
+    def __bool__(self) -> bool:
+        return bool(self.on)
+
+
+class Loop:
+    """A card whose output is wired to its inputs, a block and 100 samples late and at half the level. Its clock goes as fast as it
+    is answered; `flags` by number of the call, `gap` a call at which 33 samples are lost without a word."""
+
+    def __init__(self, rig: Any, callback: Any, flags: dict[int, str] | None = None, gap: int = -1, gain: float = 0.5,
+                 dies_at: int = -1) -> None:  # fmt: skip
+        self.block, self.callback, self.gain = rig.front_end.block, callback, gain
+        self.flags, self.gap, self.dies_at = flags or {}, gap, dies_at
+        self.line = np.zeros((self.block + 100, 2))
+        self.closed = threading.Event()
+        self.answered: Any = None
 
     def start(self) -> None:
-        pass
+        threading.Thread(target=self._tick, daemon=True).start()
 
-    def write(self, data: Any) -> bool:
-        self.line = np.concatenate([self.line, 0.5 * np.asarray(data, dtype=float)])
-        return False
-
-    def read(self, frames: int) -> tuple[np.ndarray, bool]:
-        made, self.line = self.line[:frames], self.line[frames:]
-        self.count += 1
-        return made, self.count == self.lose_at
+    def _tick(self) -> None:
+        duplex, call = self.callback.__self__, 0
+        while not self.closed.is_set() and call != self.dies_at:
+            if len(duplex.waiting) <= duplex.ahead - 1:
+                self.closed.wait(0.0005)  # the other side is busy; a card's clock would go on, a test's need not
+                continue
+            heard, self.line = self.line[: self.block], self.line[self.block :]
+            playing = np.zeros((self.block, 2))
+            self.callback(heard, playing, self.block, None, Flags(self.flags[call]) if call in self.flags else Flags())
+            self.line = np.concatenate([self.line[33:] if call == self.gap else self.line, self.gain * playing])
+            call += 1
 
     def close(self) -> None:
-        self.closed = True
+        self.closed.set()
 
 
 def card_rig(**card: Any) -> Any:
@@ -73,14 +109,19 @@ def card_rig(**card: Any) -> Any:
 
 
 def test_the_cards_process_plays_hears_and_tells_what_it_lost() -> None:
-    rig = card_rig(output_volts=4.0, input_volts=10.0, delay=100)
+    rig = card_rig(output_volts=[4.0], input_volts=[10.0], delay=20 * 256 + 256 + 100)
     ours, theirs = wire_pair()
-    stream = Loop(lose_at=6)
-    thread = threading.Thread(target=soundcard.serve, args=(rig, Wire(theirs), lambda _rig: stream), daemon=True)
+    held: list[Loop] = []
+
+    def opened(rig: Any, callback: Any) -> Loop:
+        held.append(Loop(rig, callback, {8: "input_overflow"}))
+        return held[0]
+
+    thread = threading.Thread(target=soundcard.serve, args=(rig, Wire(theirs), opened), daemon=True)
     thread.start()
     ours.send_json(b"C", {"name": "route", "value": {"A": "differential"}})
     rows, said, drive = [], [], np.sin(2 * np.pi * 1000 * np.arange(256) / RATE)
-    while len(rows) < 12:
+    while len(rows) < 60:
         assert ours.ready(5)
         kind, payload = ours.receive()
         if kind == b"I":
@@ -90,12 +131,15 @@ def test_the_cards_process_plays_hears_and_tells_what_it_lost() -> None:
             said.append(json.loads(payload)["dropout"])
     ours.send(b"Q")
     thread.join(5)
-    whole = np.concatenate(rows, axis=1)[:, 1024:]
+    whole = np.concatenate(rows, axis=1)[:, 40 * 256 :]
     # Volts out over 4 V full scale, halved by the loop, times 10 V: 1.25 times; the source's row lies beside it.
     assert np.allclose(whole[0], 1.25 * whole[-1], atol=1e-5) and np.max(np.abs(whole[0])) > 1.2
     assert np.all(whole[1] == 0)
-    assert len(said) == 1 and "lost samples" in said[0] and "does not count" in said[0]
-    assert stream.closed
+    assert len(said) == 2 and "lost samples" in said[0] and "does not count" in said[0]
+    # What was played into the gap comes back a delay later.
+    at = [float(text.split(" at ")[1].split(" s")[0]) for text in said]
+    assert at[1] - at[0] == pytest.approx((20 * 256 + 256 + 100) / RATE, abs=0.012)
+    assert held[0].closed.is_set()
 
 
 def test_without_a_card_or_its_calibration_it_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -104,8 +148,8 @@ def test_without_a_card_or_its_calibration_it_says_so(monkeypatch: pytest.Monkey
 
     monkeypatch.setattr(soundcard, "portaudio", none)
     for rig, stream, says in (
-        (card_rig(output_volts=4.0, input_volts=10.0), soundcard.opened, "PortAudio is not installed"),
-        (card_rig(), lambda _rig: Loop(), "volts are not known"),
+        (card_rig(output_volts=[4.0], input_volts=[10.0]), soundcard.opened, "PortAudio is not installed"),
+        (card_rig(), Loop, "volts are not known"),
     ):
         ours, theirs = wire_pair()
         soundcard.serve(rig, Wire(theirs), stream)
@@ -120,3 +164,52 @@ def test_without_a_card_or_its_calibration_it_says_so(monkeypatch: pytest.Monkey
     monkeypatch.setattr(soundcard, "portaudio", Empty)
     with pytest.raises(BadInput, match="has none that plays and records"):
         soundcard.cards()
+
+
+def test_a_card_is_calibrated_channel_by_channel_and_the_rig_file_keeps_its_words(tmp_path: Path) -> None:
+    place = tmp_path / "card.rig.yaml"
+    place.write_text(
+        "lucid-anvil-rig: 1  # ours\nname: Card\nfront_end: {driver: soundcard, rate: 48 kHz, block: 2048}\n"
+        "channels:\n  - {role: A, input: 1, kind: voltage}\n  - {role: B, input: 2, kind: voltage}\n"
+    )
+    rig, asked, said = load_rig(place), [], []
+
+    def ask(text: str) -> float:
+        asked.append(text)
+        return 1.0 + len(asked)
+
+    found = calibrate(rig, ask, said.append, Loop)
+    put_card(place, found, datetime.date(2026, 11, 26))
+    assert "output 1" in asked[0] and "cable it to input 2" in asked[1] and "none lost" in said[0]
+    kept = load_rig(place).front_end.card
+    full = math.sqrt(2) / 10 ** (card_calibration.LEVEL_DB / 20)
+    assert kept.output_volts == pytest.approx([2 * full, 3 * full], rel=1e-3)
+    assert kept.input_volts == pytest.approx([4 * full, 6 * full], rel=1e-3)
+    # The card holds 0.1 s of silence and a block ahead, and is a hundred samples late itself.
+    assert kept.delay == 4 * 2048 + 2048 + 100 and kept.calibrated == datetime.date(2026, 11, 26)
+    assert "# ours" in place.read_text()
+
+
+@pytest.mark.parametrize(
+    ("loop", "says"),
+    [
+        ({"flags": {60: "output_underflow"}}, "lost samples 1 times"),
+        ({"gap": 60}, "lost samples 1 times"),
+        ({"gain": 0.0}, "not heard at the input"),
+        ({"gain": 9.0}, "overdriven"),
+        ({"dies_at": 30}, "stopped: look at its cable"),
+    ],
+)
+def test_a_calibration_that_can_not_be_trusted_is_refused(loop: dict[str, Any], says: str,
+                                                         monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
+    monkeypatch.setattr(soundcard, "CARD_PATIENCE", 0.1)
+    rig = card_rig()
+    rig = rig.model_copy(update={"front_end": rig.front_end.model_copy(update={"block": 2048})})
+    with pytest.raises(BadInput, match=says):
+        calibrate(rig, lambda _text: 1.0, lambda _text: None, lambda r, c: Loop(r, c, **loop))
+
+
+def test_a_meter_that_shows_nothing_is_no_reading() -> None:
+    tone = CardTone(card_rig(), Loop)
+    with pytest.raises(BadInput, match="above 0 V"):
+        tone.measure(0.0)

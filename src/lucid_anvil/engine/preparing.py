@@ -132,7 +132,9 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
     h = np.abs(plant.response(f))
     model = tuple((float(a), float(h[0, i]), float(h[1, i]), float(h[3, i])) for i, a in enumerate(f))
     end = rig.front_end
-    return Facts(end.rate, end.block, end.source_range, known, tuple(inputs), limits, model, tuple(sorted(end.ranges)))
+    delay = 0.0 if rig.is_standin else end.card.delay / end.rate
+    return Facts(end.rate, end.block, end.source_range, known, tuple(inputs), limits, model, tuple(sorted(end.ranges)),
+                 delay=delay, switched=rig.is_standin or "load" in rig.instruments, routed=rig.is_standin)  # fmt: skip
 
 
 def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:

@@ -92,6 +92,12 @@ class Facts:
     """Rows of (Hz, m/s², A, V at the coil), each per volt at the source, as the rig file gives them."""
     ranges: tuple[float, ...] = ()
     """V, input ranges that can be chosen, rising"""
+    switched: bool = True
+    """Whether an instrument switches the loads; a person is asked to, where none does"""
+    delay: float = 0.0
+    """s from a drive to the inputs, beyond `LEAD` blocks"""
+    routed: bool = True
+    """Whether the source can be fed to both leads of an input in common; a person is asked to, where it can't"""
 
 
 Performance = Generator[Want, Got, None]

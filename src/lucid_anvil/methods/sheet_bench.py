@@ -94,6 +94,11 @@ class Bench:
         return self.facts.block / self.facts.rate
 
     @property
+    def late(self) -> int:
+        """Blocks by which a drive comes late to the inputs."""
+        return math.ceil(self.facts.delay / self.span)
+
+    @property
     def now(self) -> float:
         return self.got.start if self.got else 0.0
 
@@ -129,13 +134,14 @@ class Bench:
             steady = isinstance(self.wave, Tones) and self.keep_from is not None
             seen = float(np.std(got.channels[channel])) if steady and expected > WORTH else math.inf
             self.lost[channel] = self.lost.get(channel, 0) + 1 if seen < LOST * expected else 0
-            if self.lost[channel] >= LOST_AFTER + LEAD:
+            if self.lost[channel] >= LOST_AFTER + LEAD + self.late:
                 return {"guard": "output", "label": "Output lost, shorted or off", "action": "cut", "channel": channel,
                         "value": seen, "limit": LOST * expected, "unit": "V"}  # fmt: skip
         return None
 
-    def switch(self, route: Mapping[str, str], loads: Mapping[str, float | None]) -> Turn:
-        """Route and loads, at the level that is on, and wait until the load bank shows them."""
+    def switch(self, route: Mapping[str, str], loads: Mapping[str, float | None], last: bool = False) -> Turn:
+        """Route and loads, at the level that is on, and wait until the load bank shows them; `last`: nobody is asked
+        to take off by hand what is on."""
         wanted: dict[str, Any] = {}
         if dict(route) != self.route:
             wanted["route"] = self.route = dict(route)
@@ -144,6 +150,8 @@ class Bench:
         if not wanted:
             return
         yield from self.turn(self.level, settings=wanted)
+        if "loads" in wanted and not self.facts.switched and not last:
+            yield from self._by_hand(dict(loads))
         if "loads" not in wanted or self.sight is None:
             return
         for _ in range(int(5 / self.span)):
@@ -152,6 +160,33 @@ class Bench:
             if all(fits(shown.get(c), ohm) for c, ohm in loads.items()):
                 return
         yield from self._refuse("load", "The load bank does not switch", "")
+
+    def _by_hand(self, loads: Mapping[str, float | None]) -> Turn:
+        """Let a person change the loads, at zero drive; the wave's own time goes on."""
+        level, ohms = self.level, sorted(set(loads.values()), key=lambda v: v or 0.0)
+        said = []
+        for ohm in ohms:
+            names = " and ".join(c for c, v in loads.items() if v == ohm)
+            said.append(f"no load on {names}" if ohm is None else f"{ohm:g} Ω on {names}")
+        text = ", ".join(said)
+        yield from self.ask(text[0].upper() + text[1:])
+        yield from self.turn(level)
+
+    def ask(self, text: str, channel: str = "", ohm: float | None = None) -> Turn:
+        """Wait at zero drive until a person has done something by hand; where the load bank can tell, until the
+        channel's load shows `ohm`."""
+        before, said = self.live.get("stage", ""), text
+        while True:
+            self.live = {**self.live, "stage": "asking", "ask": said}
+            got = yield from self.turn(0.0)
+            if not any(o.get("order") == "go" for o in got.orders):
+                continue
+            shown = (self.sight or {}).get("resistance", {}).get(channel)
+            if ohm is None or self.sight is None or fits(shown, ohm):
+                break
+            said = f"{text}: the load shows {'nothing' if shown is None else f'{shown:.2f} ohm'}"
+        self.live = {**self.live, "stage": before, "ask": ""}
+        yield from self.turn(0.0, marks=({"kind": "asked", "t": self.now, "text": text},))
 
     def _refuse(self, guard: str, label: str, channel: str) -> Turn:
         zero = np.zeros(self.facts.block)
@@ -164,7 +199,7 @@ class Bench:
         """Feed the wave at a level, let it settle, and give the Window that was heard; `last` lets the drive fall at
         once after it."""
         yield from self.turn(level)
-        for _ in range(max(round(settle / self.span), 1)):
+        for _ in range(max(round(settle / self.span), 1) + self.late):
             yield from self.turn(level, settings=self._trimmed(level))
         for _ in range(int(TRIM_LONGEST / self.span)):
             if not self._off_nominal(level):

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..core.audio.stimuli import Dwell, Sweep, Tones, difference, modulation
 from .base import LEAD, Facts, Performance
-from .sheet_bench import Bench, Turn, Window, fits, probe
+from .sheet_bench import Bench, Turn, Window, probe
 from .sheet_settings import SheetSettings, Task, tasks
 
 TAIL = 0.3
@@ -52,7 +52,7 @@ class SheetRun:
             yield from self.bench.rest()
         self.bench.live = {"stage": "done", "cells": dict(self.cells), "done": len(self.tasks), "of": len(self.tasks)}
         yield from self.bench.switch(dict.fromkeys(self.settings.channels, "terminated"),
-                                     dict.fromkeys(self.settings.channels))  # fmt: skip
+                                     dict.fromkeys(self.settings.channels), last=True)  # fmt: skip
         yield from self.bench.turn(0.0)
 
     def _one(self, task: Task) -> Turn:
@@ -84,23 +84,12 @@ class SheetRun:
         return (self._mark(task, window, level),)
 
     def _ask(self, task: Task) -> Turn:
-        """Wait at zero drive until a person has done something by hand, and what can be sensed of it is so."""
-        ask, bench = task.step.ask, self.bench
+        """What the step wants done by hand."""
+        ask = task.step.ask
         assert ask is not None
-        said = ask.text
         if ask.knob is not None:
-            yield from bench.turn(0.0, settings={"knob": ask.knob})
-        while True:
-            bench.live = {**bench.live, "stage": "asking", "ask": said}
-            got = yield from bench.turn(0.0)
-            if not any(o.get("order") == "go" for o in got.orders):
-                continue
-            shown = (bench.sight or {}).get("resistance", {}).get(task.channel)
-            if ask.ohm is None or bench.sight is None or fits(shown, ask.ohm):
-                break
-            said = f"{ask.text}: the load shows {'nothing' if shown is None else f'{shown:.2f} ohm'}"
-        bench.live = {**bench.live, "stage": "reading", "ask": ""}
-        yield from bench.turn(0.0, marks=({"kind": "asked", "t": bench.now, "text": ask.text},))
+            yield from self.bench.turn(0.0, settings={"knob": ask.knob})
+        yield from self.bench.ask(ask.text, task.channel, ask.ohm)
 
     def _wave(self, task: Task) -> Tones | Sweep | Dwell:
         given = task.step.settings
@@ -267,10 +256,10 @@ class SheetRun:
         for _ in range(LEAD + 1):
             yield from bench.turn(0.0)
         # The level is set while the wave is still silent: its own time begins a block later.
-        bench.origin = (bench.drive_at + 2) * self.facts.block
+        bench.origin = (bench.drive_at + 2 + bench.late) * self.facts.block
         yield from bench.turn(level)
         assert isinstance(bench.wave, (Sweep, Dwell))
-        window = yield from bench.hold(level, 0.0, bench.wave.seconds + TAIL, last=False)
+        window = yield from bench.hold(level, 0.0, bench.wave.seconds + TAIL + self.facts.delay, last=False)
         bench.origin = 0
         return (self._mark(task, window, level),)
 
@@ -295,8 +284,12 @@ class SheetRun:
         bench = self.bench
         first = yield from bench.hold(level, task.step.settle, task.step.read)
         yield from bench.switch({**bench.route, task.channel: "common"}, bench.loads)
+        if not self.facts.routed:
+            yield from bench.ask(f"Feed both leads of input {task.channel} together")
         hard = min(10 * level, self.settings.ceiling)
         second = yield from bench.hold(hard, task.step.settle, task.step.read)
+        if not self.facts.routed:
+            yield from bench.ask(f"Feed input {task.channel} as before")
         parts = [
             {"mode": "differential", "start": first.start, "stop": first.stop, "drive": level},
             {"mode": "common", "start": second.start, "stop": second.stop, "drive": hard},

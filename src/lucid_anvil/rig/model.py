@@ -27,12 +27,30 @@ class CardPart(Model):
 
     device: str | int | None = None
     """Name or number as PortAudio has it; the system's own when not given"""
-    output_volts: Volt | None = None
-    """Peak at the output for full scale"""
-    input_volts: Volt | None = None
-    """Peak at the input that reads full scale"""
+    output_volts: list[Volt] = Field(default_factory=list)
+    """Peak at each output for full scale, in the order of the channels; one value stands for all"""
+    input_volts: list[Volt] = Field(default_factory=list)
+    """Peak at each channel's input that reads full scale; one value stands for all"""
     delay: int = Field(default=0, ge=0)
     """Samples from output to input"""
+    calibrated: datetime.date | None = None
+    latency: Seconds = 0.1
+    """That it is asked to hold ahead: less makes a cut quicker, more makes lost samples rarer"""
+
+    @field_validator("output_volts", "input_volts", mode="before")
+    @classmethod
+    def _each(cls, value: Any) -> Any:
+        return value if isinstance(value, (list, tuple)) else [] if value is None else [value]
+
+    @property
+    def known(self) -> bool:
+        """Whether its volts are known."""
+        return bool(self.output_volts and self.input_volts)
+
+    @staticmethod
+    def at(volts: list[float], place: int) -> float:
+        """One channel's volts, counted from 0."""
+        return volts[min(place, len(volts) - 1)]
 
 
 class FrontEnd(Model):

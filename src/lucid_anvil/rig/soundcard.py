@@ -7,6 +7,9 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
+import queue
+from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Protocol
@@ -18,20 +21,27 @@ from ..core.signal.sinefit import Floats
 from .device import InputBlock, Wire, prefer, wire_from_fd
 from .model import Rig, load_rig
 
+CARD_PATIENCE = 2.0
+"""s without a block, beyond ten blocks' own time, after which a card counts as gone"""
+STARTING = 4
+"""Blocks in which a card that has just been started may lose samples"""
+LATE, LOST = "played too late", "lost samples it had heard"
 NO_PORTAUDIO = "No sound card can be reached: PortAudio is not installed here (libportaudio2)."
+UNKNOWN = "The sound card's volts are not known: calibrate it (lucid-anvil soundcard calibrate RIG)."
 NO_CARD = "No sound card can be reached: this machine has none that plays and records; use a stand-in front end."
 
 
 class Stream(Protocol):
-    """What is used of a duplex PortAudio stream; blocks are (frames, channels) of full scale 1."""
+    """What is used of a duplex PortAudio stream that calls back once a block."""
 
     def start(self) -> Any: ...
 
-    def read(self, frames: int) -> tuple[Any, bool]: ...
-
-    def write(self, data: Any) -> bool: ...
-
     def close(self) -> Any: ...
+
+
+Callback = Callable[[Any, Any, int, Any, Any], None]
+"""Of PortAudio: heard (frames, inputs), to play (frames, 2), frames, times, flags; of full scale 1"""
+Opener = Callable[[Rig, Callback], Stream]
 
 
 def portaudio() -> Any:
@@ -56,68 +66,118 @@ def cards() -> list[dict[str, Any]]:
     return found
 
 
-def opened(rig: Rig) -> Stream:
+def opened(rig: Rig, callback: Callback) -> Stream:
     """The card's stream, as the rig file wants it. Raises BadInput."""
     library, end = portaudio(), rig.front_end
     cards()
     try:
         made: Stream = library.Stream(
             samplerate=end.rate, blocksize=end.block, device=end.card.device, dtype="float32",
-            channels=(max(c.input for c in rig.channels), 2),
+            latency=end.card.latency, channels=(max(c.input for c in rig.channels), 2), callback=callback,
         )  # fmt: skip
     except Exception as problem:
         raise BadInput(f"The sound card can't be opened as the rig file wants it: {problem}.") from None
     return made
 
 
+class Duplex:
+    """A card that plays one block and hears one by turns. It never waits for us, and takes as many blocks at once as
+    its latency holds: so much silence goes ahead of ours, and one block more."""
+
+    def __init__(self, rig: Rig, open_stream: Opener = opened) -> None:
+        """Raises BadInput when the card can't be opened."""
+        end = rig.front_end
+        self.block = end.block
+        self.ahead = math.ceil(end.card.latency * end.rate / end.block) + 1
+        self.patience = CARD_PATIENCE + 10 * self.block / rig.front_end.rate
+        self.waiting = deque(np.zeros((self.block, 2), dtype=np.float32) for _ in range(self.ahead))
+        self.heard: queue.SimpleQueue[tuple[Floats, str]] = queue.SimpleQueue()
+        self.stream = open_stream(rig, self._called)
+        self.turns = 0
+
+    def start(self) -> None:
+        """Begin to play and to hear."""
+        self.stream.start()
+
+    def _called(self, heard: Any, playing: Any, _frames: int, _times: Any, flags: Any) -> None:
+        said = LOST if flags and (flags.input_overflow or flags.input_underflow) else ""
+        if flags and flags.output_underflow:
+            said = said or LATE
+        try:
+            playing[:] = self.waiting.popleft()
+        except IndexError:
+            playing[:] = 0
+            said = said or LATE
+        self.heard.put((np.array(heard, dtype=float).T, said))
+
+    def turn(self, sides: Floats) -> tuple[Floats, str]:
+        """Play `sides` (2, block) and hear (inputs, block), both of full scale 1; and what was lost, "" for nothing.
+        Raises BadInput when the card stops."""
+        self.waiting.append(np.ascontiguousarray(np.clip(sides, -1, 1).T, dtype=np.float32))
+        if len(self.waiting) > self.ahead + 1:
+            self.waiting.popleft()  # silence took a late block's place: what follows must not stay behind by it
+        try:
+            heard, said = self.heard.get(timeout=self.patience)
+        except queue.Empty:
+            raise BadInput("The sound card stopped: look at its cable.") from None
+        self.turns += 1
+        return heard, said if self.turns > STARTING else ""
+
+    def close(self) -> None:
+        """The card is free, and silent."""
+        self.waiting.clear()
+        self.stream.close()
+
+
 class CardServer:
     """Plays what comes, hands on what is heard."""
 
-    def __init__(self, rig: Rig, wire: Wire, stream: Stream) -> None:
-        """Raises BadInput when the card was never calibrated: its volts are not known."""
+    def __init__(self, rig: Rig, wire: Wire, open_stream: Opener = opened) -> None:
+        """Raises BadInput when the card can't be opened, or was never calibrated: its volts are not known."""
         part = rig.front_end.card
-        if part.output_volts is None or part.input_volts is None:
-            raise BadInput(
-                "The sound card's volts are not known: calibrate it, and put output_volts and input_volts in."
-            )
-        self.rig, self.wire, self.stream, self.part = rig, wire, stream, part
+        if not part.known:
+            raise BadInput(UNKNOWN)
+        self.rig, self.wire, self.part = rig, wire, part
         self.block = rig.front_end.block
+        self.card = Duplex(rig, open_stream)
         self.route = dict.fromkeys((c.role for c in rig.channels), "terminated")
         # The source's own record is held back by the loop's delay, so that it lies beside what it caused.
         self.sent = np.zeros(part.delay + self.block)
+        self.echo = -1
+        """Block in which a gap that was played comes back at the inputs"""
         self.index = 0
 
     def run(self) -> None:
         """Until told to stop, or the keeper is gone; then silence."""
         self.wire.send_json(b"T", {})
-        self.stream.start()
+        self.card.start()
         queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
-        while True:
-            playing = queue.pop(0) if queue else np.zeros(self.block)
-            self._play(playing)
-            try:
-                self.wire.send(b"I", self._hear(playing).pack())
+        try:
+            while True:
+                playing = queue.pop(0) if queue else np.zeros(self.block)
+                self.wire.send(b"I", self._turn(playing).pack())
                 if not self._fetch(queue):
                     break
-            except (OSError, EOFError):
-                break
-        self._play(np.zeros(self.block))
-        self.stream.close()
+        except (OSError, EOFError):
+            pass  # the keeper is gone
+        finally:
+            self.card.close()
 
-    def _play(self, source: Floats) -> None:
-        share = source / float(self.part.output_volts or 1.0)
-        sides = [np.where(w == "terminated", 0.0, 1.0) * share for w in list(self.route.values())[:2]]
-        sides = (sides * 2)[:2]
-        if self.stream.write(np.clip(np.stack(sides, axis=1), -1, 1).astype(np.float32)):
-            self._dropped("played too late")
-
-    def _hear(self, source: Floats) -> InputBlock:
-        heard, lost = self.stream.read(self.block)
-        if lost:
-            self._dropped("lost samples it had heard")
-        share = np.asarray(heard, dtype=float).T
+    def _turn(self, source: Floats) -> InputBlock:
+        """Play a block on the sides that are driven, and hear one."""
+        sides = [
+            (0.0 if way == "terminated" else 1.0 / self.part.at(self.part.output_volts, i)) * source
+            for i, way in enumerate(list(self.route.values())[:2])
+        ]
+        share, said = self.card.turn(np.array((sides * 2)[:2]))
+        if said:
+            self._dropped(said)
+            self.echo = self.index + math.ceil(self.part.delay / self.block)
+        elif self.index == self.echo:
+            self._dropped("is heard with the gap that it played before")
         self.sent = np.concatenate([self.sent[self.block :], source])
-        rows = [share[c.input - 1] * float(self.part.input_volts or 1.0) for c in self.rig.channels]
+        volts = self.part.input_volts
+        rows = [share[c.input - 1] * self.part.at(volts, i) for i, c in enumerate(self.rig.channels)]
         rows.append(self.sent[: self.block])
         overload = np.array([bool(np.max(np.abs(share[c.input - 1])) >= 0.999) for c in self.rig.channels])
         room, none = self.rig.room, np.full(len(self.rig.channels), np.nan)
@@ -145,10 +205,10 @@ class CardServer:
         return True
 
 
-def serve(rig: Rig, wire: Wire, open_stream: Callable[[Rig], Stream] = opened) -> None:
+def serve(rig: Rig, wire: Wire, open_stream: Opener = opened) -> None:
     """Run the card, or say in one sentence why it can't be."""
     try:
-        CardServer(rig, wire, open_stream(rig)).run()
+        CardServer(rig, wire, open_stream).run()
     except BadInput as bad:
         wire.send_json(b"X", {"lost": str(bad)})
 

@@ -8,7 +8,11 @@ import numpy as np
 
 from ..signal.sinefit import Floats, block_phasors
 from .response import coarse_delay
+from .stimuli import Sweep
 from .tones import fit
+
+SWEEP_AT, SWEEP, TONE_AT, LOOK, RISE = 0.25, 0.1, 0.8, 3.0, 0.01
+"""Course of a look [s]: its sweep begins and lasts, its tone begins and lasts, and the rise of the tone"""
 
 JUMP = 5.0
 """Degrees between neighbouring looks at a steady tone that are no wander but a gap"""
@@ -26,20 +30,27 @@ class CardLevels:
     """Samples"""
 
 
-def levels(sent: Floats, heard: Floats, rate: float, frequency: float, metered: float) -> CardLevels:
-    """Calibration from a tone `sent` and `heard` [full scale 1] over a cable while a meter showed `metered` [V rms].
+def look_wave(first: int, count: int, rate: float, frequency: float) -> Floats:
+    """What is fed for a look, peak 1, samples from `first` on: a short sweep, which tells the delay since no part of it
+    is like another, and then the tone, which tells the levels."""
+    sweep = Sweep(200.0, 0.4 * rate, SWEEP).samples(first - int(SWEEP_AT * rate), count, rate)
+    since = (first + np.arange(count)) / rate - TONE_AT
+    return np.asarray(sweep + np.clip(since / RISE, 0.0, 1.0) * np.sin(2 * np.pi * frequency * since))
 
-    The delay is that of the cross-correlation, so the record must hold the tone's beginning. Raises ValueError when the
-    tone is not heard.
-    """
-    delay, _ = coarse_delay(sent, heard, rate)
-    shift = max(int(round(delay * rate)), 0)
-    begun = int(np.argmax(np.abs(sent) > 0.1 * np.max(np.abs(sent)))) + shift
-    steady = slice(begun + (sent.size - begun) // 5, sent.size - shift - 1)
+
+def levels(sent: Floats, heard: Floats, rate: float, frequency: float, metered: float) -> CardLevels:
+    """Calibration from a whole look, `sent` and `heard` [full scale 1] over a cable, with the meter's reading of the
+    tone [V rms]. Raises ValueError when the tone is not heard, or comes later than the silence before it."""
+    tone_at = int(TONE_AT * rate)
+    delay, _ = coarse_delay(sent[:tone_at], heard[:tone_at], rate)
+    shift = int(round(delay * rate))
+    steady = slice(tone_at + int(10 * RISE * rate) + max(shift, 0), sent.size)
     out = float(fit(sent[steady], rate, np.array([[1]]), np.array([frequency])).rms[0])
     got = fit(heard[steady], rate, np.array([[1]]), np.array([frequency]))
-    if got.power[0] < 100 * got.noise[0]:
+    if not got.power[0] > 100 * got.noise[0]:
         raise ValueError("the tone is not heard at the input: look at the cable")
+    if not 0 <= delay < TONE_AT - SWEEP_AT - SWEEP:
+        raise ValueError("its delay can't be told: look for another way by which the output is heard")
     return CardLevels(metered / out, metered / float(got.rms[0]), shift)
 
 
