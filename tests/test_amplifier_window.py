@@ -10,7 +10,6 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QInputDialog
 from tests.conftest import Running
 from tests.test_desktop import until
 from tests.test_shaker_window import begin, opened, settled
@@ -20,9 +19,9 @@ from lucid_anvil.desktop.sheet_stage import tops
 from lucid_anvil.desktop.sheet_view import HEAD, ROOM, conditions, share_of
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.folio.testreport import report_context
-from lucid_anvil.lab.amplifier_planning import RETAKE, limits_from
-from lucid_anvil.lab.takes import Take
+from lucid_anvil.lab.takes import RETAKE, Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
+from lucid_anvil.lab.unit_limits import limits_from, mask_from, sheet_units
 
 Conduct = Callable[..., Running]
 SHORT = [
@@ -110,8 +109,12 @@ def test_an_invalid_reading_before_and_after_its_retake(
     window.grab()
     # A corridor from this unit's response.
     side.stage.tabs.choose("response")
-    monkeypatch.setattr(QInputDialog, "getDouble", lambda *_a, **_k: (0.5, True))
     side.make_limits()
+    until(lambda: side.view is not None, 10)
+    assert (
+        side.view.key == "gain_response_A_8" and "mask" in side.view.chart.series and "± 0.5" in side.view.said.text()
+    )
+    side.view.put.click()
     settled(bench)
     mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
     assert len(mask["x"]) > 3 and np.all(np.array(mask["high"]) - np.array(mask["low"]) == pytest.approx(1.0, abs=1e-4))
@@ -151,8 +154,39 @@ def test_limits_of_several_units(demo_lab: Any) -> None:
     x = tuple(np.geomspace(20, 20e3, 50))
     units = [Finding("amplifier-sheet", (), (Curve("gain_response_A_8", "", x, (d,) * 50, "Hz", "dB"),))
              for d in (-0.1, 0.0, 0.1)]  # fmt: skip
-    assert "mean of 3 units" in limits_from(place, units, "gain_", 0.2, False)
+    assert "mean of 3 units" in limits_from(place, units, "gain_response_A_8", 0.2, False)
     mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
     assert mask["high"][0] == pytest.approx(0.3, abs=1e-6)
-    with pytest.raises(BadInput, match="no such curve"):
-        limits_from(place, [Finding("amplifier-sheet", ())], "gain_", 0.5, False)
+    with pytest.raises(BadInput, match="no take here has the curve"):
+        limits_from(place, [Finding("amplifier-sheet", ())], "gain_response_A_8", 0.5, False)
+    other = [Finding("amplifier-sheet", (), (Curve("gain_other_A_8", "", x, (0.0,) * 50, "Hz", "dB"),))]
+    with pytest.raises(BadInput, match="no step whose curve"):
+        limits_from(place, other, "gain_other_A_8", 0.5, False)
+    with pytest.raises(BadInput, match="two points at least"):
+        mask_from([Curve("gain_response_A_8", "", x[:1], (0.0,), "Hz", "dB")], 0.5, False)
+    assert sheet_units(demo_lab) == []
+
+
+def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
+    from PyQt6.QtCore import Qt as Q
+
+    from lucid_anvil.desktop.limits_view import LimitsView
+    from lucid_anvil.lab.findings import Curve, Finding
+    from lucid_anvil.lab.unit_limits import Unit
+
+    x = tuple(np.geomspace(0.1, 40, 30))
+    curves = [
+        Curve("distortion_power_clipping_A_8", "Noise to clipping, A", x, (d,) * 30, "W", "%") for d in (0.1, 0.2)
+    ]
+    units = [Unit(f"unit {i}", Path("take-001"), Finding("amplifier-sheet", (), (c,))) for i, c in enumerate(curves)]
+    units.append(Unit("without it", Path("take-001"), Finding("amplifier-sheet", ())))
+    view = LimitsView(units, curves[0], True)
+    qtbot.addWidget(view)
+    assert view.list.count() == 2 and len(view.chosen) == 1 and "± 50 %" in view.said.text()
+    view.width_box.setValue(20)
+    assert view.share == pytest.approx(0.2) and "± 20 %" in view.said.text()
+    view.list.item(1).setCheckState(Q.CheckState.Checked)
+    assert len(view.chosen) == 2 and "mean of 2 units" in view.said.text() and "least" in view.what.text()
+    for i in range(2):
+        view.list.item(i).setCheckState(Q.CheckState.Unchecked)
+    assert not view.put.isEnabled() and "Tick" in view.said.text()

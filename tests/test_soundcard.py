@@ -167,11 +167,7 @@ def test_without_a_card_or_its_calibration_it_says_so(monkeypatch: pytest.Monkey
 
 
 def test_a_card_is_calibrated_channel_by_channel_and_the_rig_file_keeps_its_words(tmp_path: Path) -> None:
-    place = tmp_path / "card.rig.yaml"
-    place.write_text(
-        "lucid-anvil-rig: 1  # ours\nname: Card\nfront_end: {driver: soundcard, rate: 48 kHz, block: 2048}\n"
-        "channels:\n  - {role: A, input: 1, kind: voltage}\n  - {role: B, input: 2, kind: voltage}\n"
-    )
+    place = written_rig(tmp_path)
     rig, asked, said = load_rig(place), [], []
 
     def ask(text: str) -> float:
@@ -213,3 +209,111 @@ def test_a_meter_that_shows_nothing_is_no_reading() -> None:
     tone = CardTone(card_rig(), Loop)
     with pytest.raises(BadInput, match="above 0 V"):
         tone.measure(0.0)
+
+
+def written_rig(folder: Path, more: str = "") -> Path:
+    place = folder / "card.rig.yaml"
+    place.write_text(
+        "lucid-anvil-rig: 1  # ours\nname: Card\nfront_end: {driver: soundcard, rate: 48 kHz, block: 2048}\n"
+        "channels:\n  - {role: A, input: 1, kind: voltage}\n  - {role: B, input: 2, kind: voltage}\n" + more
+    )
+    return place
+
+
+def test_the_window_leads_through_the_calibration(qtbot: Any, tmp_path: Path) -> None:
+    from PyQt6.QtCore import Qt
+    from PyQt6.QtTest import QTest
+
+    from lucid_anvil.desktop.card_view import CardView
+
+    place = written_rig(tmp_path)
+    rig = load_rig(place)
+    view = CardView(rig, place, None, lambda r: CardTone(r, Loop))
+    qtbot.addWidget(view)
+    view.show()
+    said: list[str] = []
+    view.kept.connect(said.append)
+    assert "off the outputs" in view.told.text() and not view.take.isVisible() and not view.keep.isVisible()
+    view.play.click()
+    qtbot.waitUntil(lambda: "hears" not in view.told.text() and view.picture.heard > -40, timeout=3000)
+    assert "output 1" in view.told.text() and view.take.isVisible() and view.picture.on
+    view.volts.setText("much")
+    view.take.click()
+    assert "voltmeter" in view.problem.text() and not view.found
+    for i in range(2):
+        view.volts.setText("700 mV")
+        QTest.keyClick(view.volts, Qt.Key.Key_Return)
+        qtbot.waitUntil(lambda n=i + 1: len(view.found) == n and not view.aside.open, timeout=20000)
+        assert not view.problem.text() and view.volts.text() == ""
+    assert view.tone is None and not view.play.isVisible() and "B: output" in view.lines.text()
+    view.grab()
+    view.keep.click()
+    assert said and not view.isVisible()
+    kept = load_rig(place).front_end.card
+    assert kept.output_volts == pytest.approx([0.7 * math.sqrt(2) / 10 ** (-12 / 20)] * 2, rel=1e-3)
+
+
+def test_f12_silences_the_calibration_and_nothing_is_kept(qtbot: Any, tmp_path: Path) -> None:
+    from PyQt6.QtCore import Qt
+    from PyQt6.QtTest import QTest
+
+    from lucid_anvil.desktop.card_view import CardView
+
+    place = written_rig(tmp_path)
+    before, held = place.read_text(), []
+
+    def tone(rig: Any) -> CardTone:
+        held.append(CardTone(rig, Loop))
+        return held[0]
+
+    view = CardView(load_rig(place), place, None, tone)
+    qtbot.addWidget(view)
+    view.show()
+    view.begin()
+    QTest.keyClick(view, Qt.Key.Key_F12)
+    assert held[0].ended.is_set() and not held[0].thread.is_alive() and not view.isVisible()
+    assert place.read_text() == before
+
+
+def test_without_a_card_the_window_says_so_and_a_silent_meter_too(
+    qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from lucid_anvil.desktop import card_view
+    from lucid_anvil.rig.instruments import Trouble
+
+    place = written_rig(tmp_path, "instruments: {meter: {port: 5025}}\n")
+    rig = load_rig(place)
+
+    def none(_rig: Any) -> CardTone:
+        raise BadInput(soundcard.NO_CARD)
+
+    view = card_view.CardView(rig, place, None, none)
+    qtbot.addWidget(view)
+    view.show()
+    view.begin()
+    assert "has none that plays and records" in view.problem.text() and view.tone is None
+    view.make_tone = lambda r: CardTone(r, Loop)
+    view.begin()
+
+    class Meter:
+        def __init__(self, *_: Any) -> None:
+            pass
+
+        def number(self, _query: str) -> float:
+            return 0.61234
+
+        def close(self) -> None:
+            pass
+
+    monkeypatch.setattr(card_view, "Instrument", Meter)
+    assert view.meter.isVisible()
+    view.meter.click()
+    qtbot.waitUntil(lambda: view.volts.text() == "0.61234 V", timeout=3000)
+
+    def silent(*_: Any) -> Any:
+        raise Trouble("The meter at 127.0.0.1:5025 can't be reached: look at its cable and power.")
+
+    monkeypatch.setattr(card_view, "Instrument", silent)
+    view.meter.click()
+    qtbot.waitUntil(lambda: "can't be reached" in view.problem.text(), timeout=3000)
+    view.reject()

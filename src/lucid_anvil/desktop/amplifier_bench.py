@@ -7,14 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject
-from PyQt6.QtWidgets import QInputDialog
 
 from ..engine.preparing import Prepared
-from ..lab.amplifier_planning import limits_from, retake_sheet
-from ..lab.takes import Take
+from ..lab.amplifier_planning import retake_sheet
+from ..lab.findings import Curve
+from ..lab.takes import Take, plan_beside
+from ..lab.unit_limits import Unit, limits_from, sheet_units
 from ..methods.sheet_settings import duration, tasks
 from ..protocol.messages import Board
+from .card_view import CardView
 from .course_view import clock
+from .limits_view import LimitsView
 from .shaker_panels import Row, ShakerResult
 from .sheet_stage import SheetStage
 from .stretch_view import StretchView
@@ -53,6 +56,9 @@ class AmplifierBench(QObject):
         self.result.again.connect(bench.again)
         self.result.retake.clicked.connect(self.retake)
         self.stage.make.clicked.connect(self.make_limits)
+        self.stage.card.clicked.connect(self.calibrate_card)
+        self.view: LimitsView | None = None
+        self.card: CardView | None = None
         self.done = button("Done  G", "main", "What was asked for is done by hand: go on")
         self.done.clicked.connect(self.go)
         self.buttons = (self.done,)
@@ -137,21 +143,44 @@ class AmplifierBench(QObject):
         """A sheet is taken whole; single readings are retaken."""
 
     def make_limits(self) -> None:
-        """A corridor from this unit's curve, or from all units that the plan has takes of."""
-        bench, power = self.bench, self.stage.tabs.now == "power"
-        if bench.plan_file is None or bench.finding is None:
+        """A corridor for the curve in hand, from this unit or from several."""
+        bench, curve = self.bench, self.stage.curve_in_hand
+        if bench.plan_file is None or bench.finding is None or bench.take is None or curve is None:
             return
-        title, text = "Limits from this unit", "Plus and minus, %:" if power else "Plus and minus, dB:"
-        width, good = QInputDialog.getDouble(bench, title, text, 50.0 if power else 0.5, 0.01, 500.0, 2)
-        if not good:
+        lab, here = bench.lab, Unit(bench.take.parent.name, bench.take, bench.finding)
+
+        def units() -> list[Unit]:
+            return [here, *(u for u in sheet_units(lab) if u.take.parent != here.take.parent)]
+
+        bench.aside.run("units", units, lambda held: self._limits(held, curve))
+
+    def _limits(self, units: list[Unit], curve: Curve) -> None:
+        bench = self.bench
+        if bench.take is None:
             return
-        place, finding = bench.plan_file, bench.finding
-        start = "distortion_power_" if power else "gain_"
+        place = plan_beside(bench.take)
+        self.view = view = LimitsView(units, curve, curve.key.startswith("distortion_power_"), bench)
 
-        def work() -> str:
-            return limits_from(place, [finding], start, width / 100 if power else width, power)
+        def put() -> None:
+            chosen, key, width, relative = view.chosen, view.key, view.share, view.relative
+            bench.aside.run("limits", lambda: limits_from(place, chosen, key, width, relative), bench.said.emit)
 
-        bench.aside.run("limits", work, bench.said.emit)
+        view.accepted.connect(put)
+        view.open()
+
+    def calibrate_card(self) -> None:
+        """The sound card's own calibration; the walk-round lets go of the card for it, and begins anew after it."""
+        bench = self.bench
+        if not self.here or bench.state in ("running", "easing", "preparing") or bench.plan_file is None:
+            return
+        assert bench.prepared is not None
+        bench.link.close_run()
+        bench.link.drop()
+        view = CardView(bench.prepared.rig, bench.prepared.rig_file, bench)
+        view.kept.connect(bench.said)
+        self.card = view
+        view.finished.connect(lambda _code, plan=bench.plan_file: bench.open_plan(plan))
+        view.open()
 
     def retake(self) -> None:
         """A take of the invalid readings alone; its finding holds the others from this one."""

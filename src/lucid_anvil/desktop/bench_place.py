@@ -15,11 +15,10 @@ from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
 from ..folio.accepting import accept_take
 from ..lab import planning
-from ..lab.amplifier_planning import RETAKE
 from ..lab.findings import Curve, Finding
 from ..lab.place import Lab
 from ..lab.shaker_planning import change_step
-from ..lab.takes import Take, list_takes, next_take_folder
+from ..lab.takes import RETAKE, STRUCK, Take, list_takes, next_take_folder, plan_beside
 from ..lab.textfiles import dump_yaml, whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_for, rig_of
@@ -39,12 +38,6 @@ from .widgets import Elided, Tabs, button, card, label, section
 
 BUSY = ("preparing", "running", "easing", "reading")
 """States in which nothing else may be opened."""
-
-
-def plan_beside(take: Path) -> Path:
-    """The plan file of a take's folder: its only one, or the one that is no retake."""
-    found = sorted(p for p in take.parent.glob("*.plan.yaml") if p.name not in ("struck.plan.yaml", RETAKE))
-    return found[0] if found else take.parent / "comparison.plan.yaml"
 
 
 class BenchPlace(QWidget):
@@ -511,7 +504,9 @@ class BenchPlace(QWidget):
         """A new take; after an adjustment its values are the as-left ones."""
         if self.side:
             if self.plan_file is not None:
-                self.open_plan(self.plan_file)
+                # After a retake the whole is meant, not the few readings once more.
+                retaken = self.plan_file.name == RETAKE and self.take is not None
+                self.open_plan(plan_beside(self.take) if retaken and self.take else self.plan_file)
             return
         if self.prepared is not None and "unit" in self.prepared.plan.sensors:
             accepted = self.take is not None and any(e["kind"] == "accepted" for e in Take(self.take).events())
@@ -524,6 +519,6 @@ class BenchPlace(QWidget):
         struck = [p["frequency"] for p in (self.finding.detail or {}).get("points", []) if p["fault"]]
         folder = self.take.parent
         plan = planning.retake_plan(Take(self.take), folder, struck)
-        place = folder / "struck.plan.yaml"
+        place = folder / STRUCK
         whole_write(place, dump_yaml(plan))
         self.open_plan(place)

@@ -25,6 +25,8 @@ CHARTS = (
     ("noise", "Noise and hum", "noise_", "Hz", "µV"),
     ("spectrum", "Spectrum", "spectrum_", "Hz", "V"),
 )
+FEW = 12
+"""Points below which a response is one of spot tones"""
 FIRST = {"output-power": "power", "output-response": "response", "output-noise": "noise",
          "output-distortion": "spectrum", "output-intermodulation": "spectrum"}  # fmt: skip
 
@@ -69,9 +71,13 @@ class SheetStage(QWidget):
         self.told = Elided("", "muted")
         self.told.setAlignment(Qt.AlignmentFlag.AlignRight)
         head.addWidget(self.told, 1)
-        self.make = button("Limits from this unit", tip="A corridor around this curve, for the takes to come")
-        self.make.hide()
-        head.addWidget(self.make)
+        self.make = button("Limits from units", tip="A corridor around this curve, for the takes to come")
+        self.card = button(
+            "Calibrate the sound card", tip="Its volts at full scale, its delay, and whether it loses samples"
+        )
+        for one in (self.make, self.card):
+            one.hide()
+            head.addWidget(one)
         below.addLayout(head)
         self.charts = {k: Chart(x, y, log_x=k != "now", log_y=k not in ("now", "response"))
                        for k, _, _, x, y in CHARTS}  # fmt: skip
@@ -87,8 +93,9 @@ class SheetStage(QWidget):
 
     # --- what is shown -----------------------------------------------------------------------------------------
 
-    def show_prepared(self, prepared: Prepared, _editable: bool) -> None:
+    def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         """The sheet as it is planned, empty."""
+        self.card.setVisible(editable and prepared.rig.front_end.driver == "soundcard")
         self.prepared, self.finding, self.picked = prepared, None, None
         s = prepared.settings
         limit = prepared.rig.load.limit if prepared.rig.load else 120.0
@@ -147,6 +154,13 @@ class SheetStage(QWidget):
     def _curves(self, start: str) -> list[Curve]:
         return [c for c in self.finding.curves if c.key.startswith(start)] if self.finding else []
 
+    @property
+    def curve_in_hand(self) -> Curve | None:
+        """The curve of the reading that was clicked, else the first that limits could be made of."""
+        start = next(row[2] for row in CHARTS if row[0] == self.tabs.now)
+        held = [c for c in self._curves(start) if len(c.x) >= FEW]
+        return next((c for c in held if self.picked and c.key.endswith(f"_{self.picked}")), held[0] if held else None)
+
     def _draw(self) -> None:
         for key, chart in self.charts.items():
             chart.setVisible(key == self.tabs.now)
@@ -169,7 +183,7 @@ class SheetStage(QWidget):
         names = {}
         for c in curves:
             role, style, name = look_of(c.label, self.sheet.columns)
-            few = len(c.x) < 12  # spot tones
+            few = len(c.x) < FEW
             chart.curve(c.key, c.x, c.y, role, 0.1 if few else 2.0, name, few, Qt.PenStyle.NoPen if few else style)
             names[name] = role
         if curves:

@@ -5,17 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from ..core.errors import BadInput
-from ..core.quality.masks import around, batch
-from .findings import Finding
 from .place import Lab
 from .plans import put_plan
-from .takes import Take
+from .takes import RETAKE, Take, plan_beside
 from .textfiles import load_yaml
-
-RETAKE = "retake.plan.yaml"
 
 WALK_ROUND = [
     {"key": "earth", "text": "Protective earth on, first of all"},
@@ -102,37 +95,7 @@ def retake_sheet(take: Take, keys: list[str]) -> Path:
     held["steps"] = [{"method": "amplifier-sheet", "settings": step}]
     held["sheet"] = {}
     held["base_take"] = f"../{take.name}"
-    rig = take.folder / "rig.yaml"
-    beside = [p for p in take.folder.parent.glob("*.plan.yaml") if p.name != RETAKE]
-    if beside:
-        named = load_yaml(beside[0]).get("rig")
-        rig = (take.folder.parent / named).resolve() if named else rig
-    held["rig"] = str(rig)
+    own = plan_beside(take.folder)
+    named = load_yaml(own).get("rig") if own.exists() else None
+    held["rig"] = str((own.parent / named).resolve() if named else take.folder / "rig.yaml")
     return put_plan(take.folder.parent / RETAKE, held)
-
-
-def limits_from(place: Path, findings: list[Finding], start: str, width: float, relative: bool) -> str:
-    """Put a mask into a plan's step, made from a good unit's curves: plus and minus `width` (dB, or a share where
-    `relative`); of several units, their mean and three standard deviations, `width` at least. Curves are those whose
-    key begins with `start`, of one channel at one load. Says what was done; raises BadInput without such a curve."""
-    plan = load_yaml(place)
-    named = {str(s.get("name", "")).replace(" ", "-"): s for s in plan.get("steps", [])}
-    held = [[c for c in f.curves if c.key.startswith(start)] for f in findings]
-    if not held or not held[0]:
-        raise BadInput(f"{place.name}: the take has no such curve: take it again with that step.")
-    key = held[0][0].key
-    step = named.get(key.removeprefix(start).split("_")[0])
-    if step is None:
-        raise BadInput(f"{place.name}: it has no step for the curve {key}.")
-    arrays = [(np.array(c.x, float), np.array(c.y, float)) for curves in held for c in curves if c.key == key]
-    if len(arrays) > 1:
-        mask = batch(arrays).mask(3.0, width * (float(np.median(arrays[0][1])) if relative else 1.0))
-        said = f"mean of {len(arrays)} units and three standard deviations"
-    else:
-        mask = around(*arrays[0], width if not relative else min(width, 0.99), width, relative)
-        said = f"this unit ± {width:g}" if not relative else f"this unit ± {100 * width:.0f} %"
-    step["mask"] = {k: [float(f"{v:.6g}") for v in getattr(mask, k)] for k in ("x", "low", "high")}
-    put_plan(place, plan)
-    return (
-        f"Limits of {step.get('label') or step['name']}: {said}, {mask.x.size} points. They hold from the next take on."
-    )

@@ -107,6 +107,16 @@ def list_takes(parent: Path) -> list[Take]:
     return [Take(p) for p in sorted(found, key=lambda p: (p.stat().st_mtime, p.name))]
 
 
+RETAKE, STRUCK = "retake.plan.yaml", "struck.plan.yaml"
+"""Plans, beside a take's own, for what of it is taken again"""
+
+
+def plan_beside(take: Path) -> Path:
+    """The plan file of a take's folder: its only one, or the one that is no retake."""
+    found = sorted(p for p in take.parent.glob("*.plan.yaml") if p.name not in (STRUCK, RETAKE))
+    return found[0] if found else take.parent / "comparison.plan.yaml"
+
+
 def next_take_folder(parent: Path) -> Path:
     """Where the next take of a plan goes."""
     numbers = [int(p.name[5:]) for p in parent.glob("take-*") if p.name[5:].isdigit()]
