@@ -18,6 +18,8 @@ from lucid_anvil.core.figures import figure, limit_text
 from lucid_anvil.desktop.sheet_stage import tops
 from lucid_anvil.desktop.sheet_view import HEAD, ROOM, conditions, share_of
 from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.engine.evaluating import series_of
+from lucid_anvil.engine.running import run_plan
 from lucid_anvil.folio.testreport import report_context
 from lucid_anvil.lab.takes import RETAKE, Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
@@ -52,13 +54,28 @@ def short_sheet(lab: Any, faults: list[dict[str, Any]] | None = None, steps: Any
 def test_an_instrument_that_falls_silent_cuts_the_run_and_says_so(
     demo_lab: Any, conduct: Conduct, kind: str, name: str
 ) -> None:
-    running = conduct(short_sheet(demo_lab, [{"at": "4 s", "kind": kind, "channel": name}]))
+    place = short_sheet(demo_lab, [{"at": "4 s", "kind": kind, "channel": name}])
+    running = conduct(place)
     running.over()
     take = Take(running.take)
     assert take.status() == "cut"
     assert f"The {name}" in (take.reason() or "") and "at 127.0.0.1" in (take.reason() or "")
     drive = next(c for c in take.recording().channels if c.label == "drive").samples()
     assert np.all(drive[-2048:] == 0) and np.max(np.abs(drive)) > 0.05
+    if kind != "silent":
+        return
+    # Mended, and continued: what was read before the cut stands on the whole sheet.
+    position, before = take.position(), take.finding()
+    assert position is not None and position["done"] == ["gain_A_8", "gain_B_8"] and before is not None
+    short_sheet(demo_lab)
+    done = run_plan(place, None, "fast", place.parent / "second", "T.T.", print, running.take)
+    assert done.status == "done" and done.finding is not None
+    marks = [m["key"] for m in Take(done.take).events() if m["kind"] == "reading"]
+    assert marks == ["power_A_4", "noise_B_8", "response_A_8"]
+    assert done.finding.reading("gain_A_8_gain").value == before.reading("gain_A_8_gain").value
+    assert done.finding.reading("gain_A_8_difference").value is not None
+    assert not any("Not taken" in note for note in done.finding.notes)
+    assert [t.folder for t in series_of(Take(done.take))] == [take.folder, done.take]
 
 
 def test_conditions_go_into_the_record(demo_lab: Any, conduct: Conduct) -> None:
@@ -112,7 +129,9 @@ def test_an_invalid_reading_before_and_after_its_retake(
     side.make_limits()
     until(lambda: side.view is not None, 10)
     assert (
-        side.view.key == "gain_response_A_8" and "mask" in side.view.chart.series and "± 0.5" in side.view.said.text()
+        side.view.key == "gain_response_A_8"
+        and "mask-band" in side.view.chart.series
+        and "± 0.5" in side.view.said.text()
     )
     side.view.put.click()
     settled(bench)

@@ -54,6 +54,7 @@ class AmplifierBench(QObject):
         self.stretches = StretchView()
         self.result = SheetResult()
         self.result.again.connect(bench.again)
+        self.result.carry_on.connect(bench.carry_on)
         self.result.retake.clicked.connect(self.retake)
         self.stage.make.clicked.connect(self.make_limits)
         self.stage.card.clicked.connect(self.calibrate_card)
@@ -103,10 +104,16 @@ class AmplifierBench(QObject):
         at = self.names.index(name) if name in self.names else None
         inside = [t for t in tasks(prepared.settings) if (t.step.label or t.step.name) == name]
         done = sum(1 for t in inside if t.key in live.get("cells", {}))
-        self.stretches.show_progress(at, done / max(len(inside), 1))
+        share, warming = done / max(len(inside), 1), live.get("stage") == "warming"
+        if warming and inside:
+            share = 1 - live["left"] / inside[0].step.read
+        self.stretches.show_progress(at, share)
         left = sum(duration(t) for t in tasks(prepared.settings)[int(live["done"]) :])
         ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
         if asking:
+            return
+        if warming:
+            self.bench.told.setText(f"{name}: {clock(live['left'])} left, then the readings · ends about {ends}")
             return
         self.bench.told.setText(
             f"{Path(board.take or '').name} · {live['done']} of {live['of']} readings · ends about {ends}"
@@ -125,7 +132,7 @@ class AmplifierBench(QObject):
         if bench.finding is not None:
             self.stage.show_finding(bench.finding)
             invalid = (bench.finding.detail or {}).get("sheet", {}).get("retake", [])
-        self.result.show_finding(bench.finding, cut, False)
+        self.result.show_finding(bench.finding, cut, take.position() is not None)
         self.result.offer(invalid)
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
         length = next((e["t"] for e in reversed(events) if e["kind"] == "end"), 0.0)
@@ -210,7 +217,7 @@ def running_rows(board: Board, limit: float) -> list[Row]:
     if live.get("of"):
         rows.append(("Readings", f"{live['done']} of {live['of']}", live["done"] / live["of"], 0.0, "plain", ""))
     if live.get("column"):
-        word = "waiting until the loads are cool" if live.get("stage") == "cooling" else ""
+        word = {"cooling": "waiting until the loads are cool", "warming": "warming up"}.get(live.get("stage", ""), "")
         rows.append(("Now", live["column"], None, 0.0, "plain", word))
     if shown.get("temperature"):
         for name, t in shown["temperature"].items():

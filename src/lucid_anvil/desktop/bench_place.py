@@ -512,6 +512,11 @@ class BenchPlace(QWidget):
             accepted = self.take is not None and any(e["kind"] == "accepted" for e in Take(self.take).events())
             self.calibrate(self.prepared.plan.sensors["unit"].serial, "as left" if accepted else "as found")
 
+    def carry_on(self) -> None:
+        """A new take of the same plan from where the last one was cut; its walk-round comes first."""
+        if self.take is not None and self.plan_file is not None:
+            self.open_plan(self.plan_file, resume=self.take)
+
     def struck_again(self) -> None:
         """A take of the struck points alone; its finding holds the others from the first take."""
         if self.take is None or self.finding is None:

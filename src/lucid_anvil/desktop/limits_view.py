@@ -90,7 +90,7 @@ class LimitsView(QDialog):
             curves.append(curve)
         self.what.setText("At least, either side" if len(curves) > 1 else "Plus and minus")
         self.put.setEnabled(bool(curves))
-        self.chart.drop("mask")
+        self.chart.drop("mask-band", "mask-low", "mask-high")
         if not curves:
             self.said.setText("Tick a unit that is good.")
             return

@@ -40,7 +40,7 @@ class ShakerBench(QObject):
         self.stretches.stretched.connect(self.stretched)
         self.result = ShakerResult()
         self.result.again.connect(bench.again)
-        self.result.carry_on.connect(self.carry_on)
+        self.result.carry_on.connect(bench.carry_on)
         self.hold = button("Hold  H", tip="Hold the frequency or the time where it is; once more goes on")
         self.hold.clicked.connect(self.toggle_hold)
         self.down = button("−3 dB  [", tip="Lower the level by 3 dB")
@@ -219,8 +219,3 @@ class ShakerBench(QObject):
         self.bench.events.setText(reason or "")
         self.bench.docket.show_plan(self.bench.plan_file, take.folder, False)
         self.bench.running.emit(False)
-
-    def carry_on(self) -> None:
-        """A new take of the same plan from where the last one was cut; its walk-round comes first."""
-        if self.bench.take is not None and self.bench.plan_file is not None:
-            self.bench.open_plan(self.bench.plan_file, resume=self.bench.take)

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QW
 from ..engine.preparing import Prepared
 from ..lab.findings import Curve, Finding
 from ..methods.sheet_reading import KEPT
-from ..methods.sheet_settings import tasks
+from ..methods.sheet_settings import PRECONDITION, tasks
 from ..protocol.messages import Board
 from .chart import Chart
 from .conditions_view import ConditionsView
@@ -289,6 +289,8 @@ def planned(prepared: Prepared) -> tuple[list[str], list[dict[str, Any]]]:
     columns: list[str] = []
     rows: dict[str, dict[str, Any]] = {}
     for task in tasks(prepared.settings):
+        if task.step.method == PRECONDITION:
+            continue
         if task.column not in columns:
             columns.append(task.column)
         known = registry.get(task.step.method).readings

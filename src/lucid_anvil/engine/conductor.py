@@ -438,7 +438,8 @@ class Conductor:
         self.began_wall = time.monotonic()
         self.performance = self.prepared.method.perform(self.prepared.settings, self.prepared.facts, self.position)
         if self.resumed is not None:
-            self.recorder.event("continued", t=0.0, take=self.resumed.name, position=self.position)
+            folder = os.path.relpath(self.resumed.resolve(), self.take_folder.resolve())
+            self.recorder.event("continued", t=0.0, take=self.resumed.name, folder=folder, position=self.position)
         self._set(state="running", take=str(self.take_folder))
 
     def _channel_row(self, role: str) -> dict[str, Any]:

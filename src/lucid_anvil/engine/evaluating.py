@@ -88,18 +88,32 @@ def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
     return method.evaluate(channels, made, marks)
 
 
+def series_of(take: Take) -> list[Take]:
+    """The take and those that it completes or goes on from, oldest first. Raises BadInput when one is missing."""
+    made = [take]
+    while True:
+        last = made[0]
+        base = next((e.get("folder") for e in last.events() if e["kind"] == "continued"), last.plan().base_take)
+        if base is None:
+            return made
+        before = open_take((last.folder / base).resolve())
+        if any(before.folder == t.folder.resolve() for t in made):
+            raise BadInput(f"{before.folder}: it is said to complete itself: mend base_take in its plan.yaml.")
+        made.insert(0, before)
+
+
 def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Finding:
-    """The finding of a take, with some settings changed if wished. A take of struck points is read together
-    with the one that it completes."""
+    """The finding of a take, with some settings changed if wished. A take of struck points, and one that goes on from
+    where another was cut, is read together with what it completes."""
     method, channels, settings, marks = material(take)
     if changes:
         merged = {**_followed(method, take.plan().step.settings, take), **changes}
         settings = check(method.Settings, merged, "the changed settings")
-    base = take.plan().base_take
-    if base is None:
+    together: Callable[..., Finding] | None = getattr(method, "together", None)
+    if together is None:
         return method.evaluate(channels, settings, marks)
-    place = (take.folder / base).resolve()
-    _, old_channels, old_settings, old_marks = material(open_take(place))
+    earlier = [material(t)[1:] for t in series_of(take)[:-1]]
+    if not earlier:
+        return method.evaluate(channels, settings, marks)
     # What was taken again stands in place of the earlier.
-    together: Callable[..., Finding] = getattr(method, "together")  # noqa: B009
-    return together([(old_channels, old_settings, old_marks), (channels, settings, marks)])
+    return together([*earlier, (channels, settings, marks)])

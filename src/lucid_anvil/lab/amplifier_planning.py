@@ -19,15 +19,17 @@ WALK_ROUND = [
     {"key": "meter", "text": "Voltmeter and sense leads at the terminals", "sense": "meter"},
     {"key": "low_pass", "text": "Low-pass before the inputs, if it switches"},
     {"key": "neutral", "text": "Gain at its mark, tone and filters flat"},
-    {"key": "warm", "text": "Warmed up for an hour at a tenth of its power"},
     {"key": "signal", "text": "Signal lead on, last of all"},
 ]
 """Earth first, then the rest; loads before power; the signal last (IEC 60268-3, 4.3 and 5.1)."""
 
 
-def sheet_steps() -> list[dict[str, Any]]:
-    """The usual sheet: what is published of the fog-signal amplifier, step by step."""
+def sheet_steps(warm: str = "1 h") -> list[dict[str, Any]]:
+    """The usual sheet: what is published of the fog-signal amplifier, step by step, after it was driven at a tenth of
+    its power for as long as `warm` says."""
     return [
+        {"method": "output-precondition", "name": "warm", "label": "Warm up", "loads": ["8 ohm"], "read": warm,
+         "drive": {"power": "0.1 rated"}},
         {"method": "output-offset", "name": "offset", "label": "DC offset", "loads": ["8 ohm"], "read": 0.3,
          "settle": 0.3, "limits": {"offset": {"low": "-50 mV", "high": "50 mV"}}},
         {"method": "output-gain", "name": "gain", "label": "Gain", "loads": ["8 ohm"], "drive": {"power": "1 W"},

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..core.signal.sinefit import Floats
-from .amplifier_planning import amplifier_plan
+from .amplifier_planning import amplifier_plan, sheet_steps
 from .listening_planning import check_settings, listening_plan, write_listening_plan
 from .place import Lab
 from .shaker_planning import shaker_plan, write_shaker_plan
@@ -81,7 +81,7 @@ def make_jobs(lab: Lab) -> None:
     _write_csv(folder / "deck.csv", deck_record(), 2560.0)
     _listening_jobs(lab)
     amplifier = amplifier_plan(lab, "Published sheet, both channels", "Fog-signal amplifier FS-2",
-                               lab.folder / "rigs" / "amplifier.rig.yaml")  # fmt: skip
+                               lab.folder / "rigs" / "amplifier.rig.yaml", sheet_steps("10 s"))  # fmt: skip
     write_listening_plan(lab.jobs / (lab.facts.job or "bench") / "fog-amplifier" / "sheet", "sheet", amplifier)
 
 

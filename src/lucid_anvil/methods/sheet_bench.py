@@ -200,11 +200,11 @@ class Bench:
         once after it."""
         yield from self.turn(level)
         for _ in range(max(round(settle / self.span), 1) + self.late):
-            yield from self.turn(level, settings=self._trimmed(level))
+            yield from self.turn(level, settings=self.trimmed(level))
         for _ in range(int(TRIM_LONGEST / self.span)):
             if not self._off_nominal(level):
                 break
-            yield from self.turn(level, settings=self._trimmed(level))
+            yield from self.turn(level, settings=self.trimmed(level))
         first, count = self.drive_at, max(math.ceil(read / self.span), 2)
         self.keep_from = first
         self.blocks.clear()
@@ -219,7 +219,7 @@ class Bench:
         looks = [look for _, look in held if look is not None]
         return Window(first * self.span, (first + count) * self.span, channels, looks)
 
-    def _trimmed(self, level: float) -> dict[str, Any] | None:
+    def trimmed(self, level: float) -> dict[str, Any] | None:
         """The supply's setting that brings it back to nominal, from what it shows now."""
         part = self.settings.supply
         if not part.trim or self.sight is None or level <= 0 or self.got is None or self.got.index % 6:

@@ -16,7 +16,7 @@ from ..lab.findings import Curve, Finding, Reading
 from ..lab.textfiles import check
 from . import registry
 from .base import Limits
-from .sheet_settings import SheetSettings, Task, tasks
+from .sheet_settings import PRECONDITION, SheetSettings, Task, tasks
 
 Mark = Mapping[str, Any]
 DROPOUT_LATE = 0.1
@@ -65,7 +65,7 @@ def cut(channel: Channel, start: float, stop: float) -> Channel:
 
 def out_of_supply(mark: Mark, settings: SheetSettings) -> str | None:
     """Why a reading does not count, when the supply left its window while it was taken."""
-    seen = [mark.get("supply"), *(p.get("supply") for p in mark.get("parts", ()))]
+    seen = [mark.get("supply"), *(p.get("supply") for key in ("parts", "points") for p in mark.get(key, ()))]
     volts = [v for pair in seen if pair for v in pair]
     low, high = settings.supply.edges
     if not volts or (min(volts) >= low and max(volts) <= high):
@@ -100,7 +100,8 @@ class Sheet:
 
     def finding(self, name: str) -> Finding:
         """Everything, in the order of the plan."""
-        plan = tasks(self.settings.model_copy(update={"only": []}))
+        whole = tasks(self.settings.model_copy(update={"only": []}))
+        plan = [t for t in whole if t.step.method != PRECONDITION]
         for task in plan:
             if task.column not in self.columns:
                 self.columns.append(task.column)
@@ -302,6 +303,8 @@ class Sheet:
         x, y, doubt, valid = zip(*rows, strict=True)
         label = f"{task.step.label or task.step.name}, {task.column}"
         made = Curve(f"distortion_power_{task.key}", label, x, y, "W", "%", doubt, 2.0, valid=valid)
+        if why is not None and not all(valid):
+            self.verdicts.append("open")
         self.curves.append(self._masked(task, made))
 
     def _masked(self, task: Task, curve: Curve) -> Curve:
@@ -312,7 +315,8 @@ class Sheet:
         mask = Mask(*(np.array(v, dtype=float) for v in (given.x, given.low, given.high)))
         x, y = np.array(curve.x, dtype=float), np.array(curve.y, dtype=float)
         doubt = np.array(curve.uncertainty, dtype=float) if curve.uncertainty else None
-        self.verdicts.append(mask.judge(x, y, doubt))
+        counts = np.array(curve.valid) if curve.valid else np.ones(x.size, dtype=bool)
+        self.verdicts.append(mask.judge(x, np.where(counts, y, np.nan), doubt))
         low, high = (tuple(None if np.isnan(v) else float(v) for v in line) for line in mask.at(x))
         return replace(curve, low=low, high=high)
 

@@ -12,7 +12,7 @@ import numpy as np
 from ..core.audio.stimuli import Dwell, Sweep, Tones, difference, modulation
 from .base import LEAD, Facts, Performance
 from .sheet_bench import Bench, Turn, Window, probe
-from .sheet_settings import SheetSettings, Task, tasks
+from .sheet_settings import PRECONDITION, SheetSettings, Task, tasks
 
 TAIL = 0.3
 """s after a sweep in which its answer dies out"""
@@ -68,8 +68,21 @@ class SheetRun:
             yield from self.bench.turn(0.0, settings={"meter": task.channel})
         level, why = yield from self._drive(task)
         self.found[task.key] = level
+        if task.step.method == PRECONDITION:
+            return (yield from self._precondition(task, level))
         marks = yield from self._taken(task, level)
         return tuple({**mark, "why": why} for mark in marks) if why else marks
+
+    def _precondition(self, task: Task, level: float) -> Turn:
+        """Drive for so long, and keep nothing but when and how hard."""
+        bench, began = self.bench, self.bench.now
+        blocks = math.ceil(task.step.read / bench.span)
+        for k in range(blocks):
+            bench.live = {**bench.live, "stage": "warming", "left": (blocks - k) * bench.span}
+            yield from bench.turn(level, settings=None if k % 6 else bench.trimmed(level))
+        yield from bench.turn(0.0)
+        return ({"kind": "preconditioned", "t": began, "start": began, "stop": bench.now, "key": task.key,
+                 "drive": level, "driven": list(task.driven)},)  # fmt: skip
 
     def _taken(self, task: Task, level: float) -> Turn:
         """The reading itself, by its kind."""

@@ -16,6 +16,9 @@ from .base import MethodSettings
 
 Seconds = Annotated[float, quantity("s")]
 Volt = Annotated[float, quantity("V")]
+PRECONDITION = "output-precondition"
+"""A step that reads nothing: all channels are driven, at the first load, for as long as it says, to be warm and settled
+when reading begins (IEC 60268-3, 4.3)"""
 OFF = ("off", "open", None)
 
 
@@ -205,6 +208,10 @@ def tasks(settings: SheetSettings) -> list[Task]:
     made = []
     for step in settings.steps:
         loads: Sequence[float | None] = settings.loads if step.loads is None else step.loads
+        if step.method == PRECONDITION:
+            every = tuple(settings.channels)
+            made.append(Task(step.name, step, every[0], loads[0], step.tones[0], every))
+            continue
         for load in loads:
             for channel in step.channels or settings.channels:
                 if channel not in settings.channels:
