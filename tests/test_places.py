@@ -15,11 +15,13 @@ from tests.conftest import short_plan
 from tests.test_desktop import leave, until
 
 from lucid_anvil.desktop.docket import PlanRow, TakeRow
+from lucid_anvil.desktop.overlay_view import axis_of
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import plan_as_kept, prepare, rig_as_kept
 from lucid_anvil.folio.accepting import accept_take
-from lucid_anvil.lab.takes import Take, begin_take
+from lucid_anvil.lab.findings import from_file
+from lucid_anvil.lab.takes import Take, begin_take, list_takes
 from lucid_anvil.lab.textfiles import dump_yaml
 
 
@@ -93,9 +95,27 @@ def test_the_lightbox_lays_takes_over_one_another(window: MainWindow) -> None:
     box = window.place("Lightbox")
     assert box.list.count() == 2
     assert {k for k in box.chart.table if k.startswith("take")} == {"take0", "take1"}
-    box.list.item(1).setCheckState(Qt.CheckState.Unchecked)
+    view = box.overlay
+    assert not view.keep.isVisible()
+    before = {t.folder: t.counted() for t in list_takes(window.lab.jobs)}
+    for way, key in (("average", "deviation"), ("difference", "deviation-difference")):
+        view.way.setCurrentText(way)
+        view.draw()
+        view.keep.click()
+        assert "Kept beside" in box.hint.text()
+        made = [f for t in list_takes(window.lab.jobs) for p in t.finding_files() if (f := from_file(p)).notes
+                and way in f.notes[-1]]  # fmt: skip
+        assert len(made) == 1 and made[0].curves[0].key == key and made[0].verdict == "none"
+        assert axis_of(made[0].method, key) == (True, False)
+    # What counts is what counted; the kept ones are in the list beside it.
+    assert {t.folder: t.counted() for t in list_takes(window.lab.jobs)} == before
+    assert box.list.count() == 4
+    view.way.setCurrentText("apart")
+    view.draw()
+    ticked = [i for i in range(4) if box.list.item(i).checkState() == Qt.CheckState.Checked]
+    box.list.item(ticked[1]).setCheckState(Qt.CheckState.Unchecked)
     assert {k for k in box.chart.table if k.startswith("take")} == {"take0"}
-    box.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    box.list.item(ticked[0]).setCheckState(Qt.CheckState.Unchecked)
     assert "Tick takes" in box.hint.text()
     box.tabs.choose("raw")
     assert "no such file" in box.hint.text()  # these takes have no raw streams, and that is said

@@ -78,6 +78,7 @@ class LightboxPlace(QWidget):
         sheet.addLayout(top)
         self.stack = QStackedWidget()
         self.overlay, self.record, self.sound = OverlayView(), RecordView(), ListenView()
+        self.overlay.kept.connect(self.keep_made)
         self.record.listen.connect(self.hear)
         self.record.export.connect(self.save_crop)
         self.record.reread.connect(self.read_again)
@@ -228,6 +229,23 @@ class LightboxPlace(QWidget):
         self.heard = wanted
         folder = self.open / "cache" if self.open.is_dir() else self.open.parent
         self.sound.show_signal(c.between(a, b), c.rate, c.unit, c.label, a, folder / f"listen-{c.label}.wav")
+
+    def keep_made(self) -> None:
+        """The curve made of the ticked ones, as a finding of the first one's take; what counts still counts."""
+        made, shown = self.overlay.made, self.overlay.shown
+        folder = next((Path(self.list.item(i).data(FOLDER)) for i in range(self.list.count())
+                       if self.list.item(i).checkState() == Qt.CheckState.Checked), None)  # fmt: skip
+        if made is None or folder is None or not folder.is_dir():
+            self.hint.setText("It can be kept where the first of the ticked is a take.")
+            return
+        take = Take(folder)
+        counted = take.counted()
+        names = ", ".join(s.name for s in shown)
+        take.keep(Finding(shown[0].finding.method, (), (made,), notes=(f"{made.label}: {names}.",)))
+        if counted is not None:
+            take.choose(counted)
+        self.reload()
+        self.hint.setText(f"Kept beside the findings of {take.name}.")
 
     # --- in and out ------------------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.signal import curves as sums
@@ -32,8 +32,19 @@ class Shown:
     finding: Finding
 
 
+OTHER = ("difference", "ratio", "spread")
+"""Ways of taking curves together that give another quantity than theirs"""
+
+
+def suffix(way: str) -> str:
+    """How the key of a curve ends that was made of others; a sum, an average and a hold lie over what they are of."""
+    return f"-{way}" if way in OTHER else ""
+
+
 def axis_of(method: str, key: str) -> tuple[bool, bool]:
     """Whether a curve of a method goes on logarithmic axes: over x, over y."""
+    for way in OTHER:
+        key = key.removesuffix(suffix(way))
     for axis in registry.get(method).views:
         if axis.shows(key):
             return axis.x_log, axis.y_log
@@ -42,6 +53,9 @@ def axis_of(method: str, key: str) -> tuple[bool, bool]:
 
 class OverlayView(QWidget):
     """The chart and its row of tools."""
+
+    kept = pyqtSignal()
+    """The curve that was made of the others is wanted as a finding"""
 
     def __init__(self) -> None:
         super().__init__()
@@ -64,7 +78,10 @@ class OverlayView(QWidget):
         self.pick = QComboBox()
         self.pick.addItems(CURSORS)
         self.pick.activated.connect(lambda _i: self._set_cursor())
-        for widget in (self.which, self.normal, self.offset, self.way, self.pick):
+        self.keep = button("Keep", "chip", "Keep this curve as a finding of the first take, beside its others")
+        self.keep.clicked.connect(self.kept)
+        self.keep.hide()
+        for widget in (self.which, self.normal, self.offset, self.way, self.keep, self.pick):
             row.addWidget(widget)
         self.legend = label("", "small")
         self.legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -145,7 +162,7 @@ class OverlayView(QWidget):
             if together:
                 role, width = "muted", 1.0
             dots = i == 0 and len(c.x) < 80 and not together
-            if not (together and way in ("ratio", "difference", "spread")):
+            if not (together and way in OTHER):
                 chart.curve(f"take{i}", x, y, role, width, s.name, dots=dots, style=style)
             chart.x_unit, chart.y_unit = c.x_unit, "" if self.normal.isChecked() else c.y_unit
         if chosen and way != "apart" and len(chosen) > 1:
@@ -154,7 +171,9 @@ class OverlayView(QWidget):
             chart.curve("together", x, y, "teal", 2.4, way)
             chart.y_unit = "" if way == "ratio" else chart.y_unit
             held = tuple(None if not np.isfinite(v) else float(v) for v in y)
-            self.made = Curve(f"{key}-{way}".replace(" ", "-"), way, tuple(x), held, chosen[0][1].x_unit, chart.y_unit)
+            name = f"{chosen[0][1].label or key}: {way} of {len(chosen)}"
+            self.made = Curve(key + suffix(way), name, tuple(x), held, chosen[0][1].x_unit, chart.y_unit)
+        self.keep.setVisible(self.made is not None)
         marks = {_LINE.SolidLine: "—", _LINE.DashLine: "- -", _LINE.DotLine: "···"}
         self.legend.setText("&nbsp;&nbsp; ".join(
             f'<span style="color:{theme.color(role).name()}">{marks[style]} {s.name}</span>'
