@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QIODevice, QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ..core.signal.sinefit import Floats
 from ..core.signal.soundfilter import Band, Chain, for_ear
@@ -14,6 +14,9 @@ from ..core.signal.soundfilter import Band, Chain, for_ear
 RATE = 48000
 """Hz that sound outputs have"""
 PIECE = 4096
+HELD, EVERY = 0.3, 0.04
+"""s that the output holds ahead, and s between two fillings: a window that is busy for a moment makes no gap. The output
+asking for each piece by itself did, since it asks for one at a time and never catches up."""
 
 
 def at_sound_rate(x: Floats, rate: float) -> Floats:
@@ -28,26 +31,6 @@ def at_sound_rate(x: Floats, rate: float) -> Floats:
     return np.asarray(resample_poly(x, share.numerator, share.denominator))
 
 
-class _Stream(QIODevice):
-    """What a sound output pulls from: filters run as it plays."""
-
-    def __init__(self, player: Player) -> None:
-        super().__init__(player)
-        self.player = player
-
-    def readData(self, most: int) -> bytes:  # noqa: N802
-        count = most // 2
-        block = self.player.next_block(count)
-        return (np.clip(block, -1, 1) * 32767).astype("<i2").tobytes()
-
-    def writeData(self, _data: Any) -> int:  # noqa: N802
-        return -1
-
-    def bytesAvailable(self) -> int:  # noqa: N802
-        left = self.player.x.size - self.player.at
-        return 2 * left + super().bytesAvailable()
-
-
 class Player(QObject):
     """Plays one signal at a time, with filters that are switched while it plays."""
 
@@ -59,7 +42,10 @@ class Player(QObject):
         self.at = 0
         self.chain = Chain((), RATE)
         self.sink: Any = None
-        self.stream: _Stream | None = None
+        self.port: Any = None
+        """Where sound is put"""
+        self.fill = QTimer(self)
+        self.fill.timeout.connect(self._fill)
 
     @staticmethod
     def device() -> Any:
@@ -77,8 +63,9 @@ class Player(QObject):
 
     @property
     def seconds(self) -> float:
-        """How far it has been played."""
-        return self.at / RATE
+        """How far it has been heard: what was handed over less what the output still holds."""
+        held = 0 if self.sink is None else (self.sink.bufferSize() - self.sink.bytesFree()) // 2
+        return max(self.at - held, 0) / RATE
 
     def load(self, x: Floats, rate: float) -> None:
         """Take a signal; its level is brought to what can be listened to."""
@@ -111,21 +98,29 @@ class Player(QObject):
         form.setChannelCount(1)
         form.setSampleFormat(QAudioFormat.SampleFormat.Int16)
         self.at = 0
-        self.stream = _Stream(self)
-        self.stream.open(QIODevice.OpenModeFlag.ReadOnly)
         self.sink = QAudioSink(device, form, self)
-        self.sink.stateChanged.connect(self._state)
-        self.sink.start(self.stream)
+        self.sink.setBufferSize(int(2 * HELD * RATE))
+        self.port = self.sink.start()
+        self._fill()
+        self.fill.start(int(1e3 * EVERY))
         return True
 
-    def _state(self, state: Any) -> None:
-        if self.sink is not None and state.name == "IdleState" and self.at >= self.x.size:
+    def _fill(self) -> None:
+        """As much as the output takes now; at the signal's end wait until what it holds is heard."""
+        if self.sink is None or self.port is None:
+            return
+        free = self.sink.bytesFree()
+        if self.at < self.x.size:
+            if free >= 2:
+                self.port.write((np.clip(self.next_block(free // 2), -1, 1) * 32767).astype("<i2").tobytes())
+        elif free >= self.sink.bufferSize() or self.sink.state().name == "IdleState":
             self.stop()
             self.ended.emit()
 
     def stop(self) -> None:
+        self.fill.stop()
         if self.sink is not None:
-            sink, self.sink = self.sink, None
+            sink, self.sink, self.port = self.sink, None, None
             sink.stop()
             sink.deleteLater()
 
