@@ -6,13 +6,11 @@ import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from ..core.audio.distortion import fundamental
-from ..core.audio.separation import passed
 from ..formats.recording import Channel
 from ..lab.findings import Finding, Reading
 from .base import Axis
-from .output import OutputMethod, doubt_note, limits_of, listed, nothing, side_by_side
-from .output_separation import SeparationSettings
+from .output import OutputMethod, doubt_note, limits_of, listed, nothing
+from .output_separation import SeparationSettings, tone_through
 
 UNITS = {
     "gain": ("Gain", "dB"),
@@ -36,18 +34,14 @@ class OutputGain(OutputMethod):
         self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         limits = limits_of(settings, UNITS)
-        stimulus, output = side_by_side(record, settings, self.roles)
-        at = fundamental(stimulus.x, stimulus.rate, settings.frequency, settings.band_of(stimulus.rate))
-        if at is None:
-            return nothing(self.name, UNITS, "there is no tone in the stimulus", limits)
-        try:
-            found = passed(stimulus.x, output.x, stimulus.rate, at)
-        except ValueError as bad:
-            return nothing(self.name, UNITS, str(bad), limits)
+        read = tone_through(record, settings, self.roles)
+        if isinstance(read, str):
+            return nothing(self.name, UNITS, read, limits)
+        stimulus, output, found = read
         if not found.told:
             return nothing(self.name, UNITS, "the stimulus' tone is not in the output", limits)
-        why = stimulus.overloaded(at) and "the stimulus' input is overloaded"
-        why = why or (output.overloaded(at) and "the output's input is overloaded")
+        why = stimulus.overloaded(found.frequency) and "the stimulus' input is overloaded"
+        why = why or (output.overloaded(found.frequency) and "the output's input is overloaded")
         own = (settings.gain_uncertainty or 0.0) / 100
         spread = max(found.ratio.high / found.ratio.value - 1, 1 - found.ratio.low / found.ratio.value)
         doubt = 20 * math.log10(1 + math.hypot(spread, math.sqrt(2) * own))

@@ -12,7 +12,7 @@ from ..formats.recording import Channel
 from ..lab.findings import Finding, Reading
 from ..lab.textfiles import quantity
 from .base import Axis
-from .output import OutputMethod, OutputSettings, doubt_note, limits_of, listed, nothing, side_by_side
+from .output import OutputMethod, OutputSettings, Piece, doubt_note, limits_of, listed, nothing, side_by_side
 
 UNITS = {"separation": ("Separation, driven over undriven", "dB")}
 
@@ -38,21 +38,31 @@ class OutputSeparation(OutputMethod):
         self, record: Mapping[str, Channel], settings: SeparationSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         limits = limits_of(settings, UNITS)
-        driven, undriven = side_by_side(record, settings, self.roles)
-        at = fundamental(driven.x, driven.rate, settings.frequency, settings.band_of(driven.rate))
-        if at is None:
-            return nothing(self.name, UNITS, "there is no tone in the driven channel", limits)
-        try:
-            found = passed(driven.x, undriven.x, driven.rate, at)
-        except ValueError as bad:
-            return nothing(self.name, UNITS, str(bad), limits)
-        why = driven.overloaded(at) and "the driven channel's input is overloaded"
+        read = tone_through(record, settings, self.roles)
+        if isinstance(read, str):
+            return nothing(self.name, UNITS, read, limits)
+        driven, _, found = read
+        why = driven.overloaded(found.frequency) and "the driven channel's input is overloaded"
         reading = ratio_in_db("separation", UNITS["separation"][0], found, settings, why)
         notes = [f"At {found.frequency:.5g} Hz, driven with {found.level:.4g} V rms."]
         if not found.told:
             notes.append("The tone can't be told from the noise of the undriven channel: the separation is at least"
                          f" {-20 * math.log10(found.ratio.high):.1f} dB.")  # fmt: skip
         return Finding(self.name, (limits.judge(reading),), notes=tuple(notes + doubt_note(settings)))
+
+
+def tone_through(
+    record: Mapping[str, Channel], settings: SeparationSettings, roles: tuple[str, str]
+) -> tuple[Piece, Piece, Passed] | str:
+    """What of the first role's tone is in the second; or why it can't be told. Raises BadInput."""
+    first, second = side_by_side(record, settings, roles)
+    at = fundamental(first.x, first.rate, settings.frequency, settings.band_of(first.rate))
+    if at is None:
+        return f"there is no tone in the {roles[0]} channel"
+    try:
+        return first, second, passed(first.x, second.x, first.rate, at)
+    except ValueError as bad:
+        return str(bad)
 
 
 def ratio_in_db(key: str, label: str, found: Passed, settings: OutputSettings, why: str | None) -> Reading:

@@ -6,12 +6,14 @@ hold output block n+1; the keeper answers block n with output block n+2. So one 
 
 from __future__ import annotations
 
+import argparse
 import contextlib
 import json
 import os
 import socket
 import struct
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -107,6 +109,16 @@ def wire_pair() -> tuple[Wire, socket.socket]:
 
 def wire_from_fd(fd: int) -> Wire:
     return Wire(socket.socket(fileno=fd))
+
+
+def arguments() -> argparse.Namespace:
+    """What the keeper tells a device's process: `fd` of the wire, the rig's file, the pace, and where it may log."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--fd", type=int, required=True)
+    parser.add_argument("--rig", type=Path, required=True)
+    parser.add_argument("--pace", choices=("real", "fast"), required=True)
+    parser.add_argument("--log", type=Path)
+    return parser.parse_args()
 
 
 def prefer(level: int) -> None:

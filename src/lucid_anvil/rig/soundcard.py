@@ -5,20 +5,18 @@ The card has the clock. What it lost is told at once, and a machine without a ca
 
 from __future__ import annotations
 
-import argparse
 import json
 import math
 import queue
 from collections import deque
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
-from .device import InputBlock, Wire, prefer, wire_from_fd
+from .device import InputBlock, Wire, arguments, prefer, wire_from_fd
 from .model import Rig, load_rig
 
 CARD_PATIENCE = 2.0
@@ -214,12 +212,7 @@ def serve(rig: Rig, wire: Wire, open_stream: Opener = opened) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--fd", type=int, required=True)
-    parser.add_argument("--rig", type=Path, required=True)
-    parser.add_argument("--pace", choices=("real", "fast"), required=True)
-    parser.add_argument("--log", type=Path)
-    given = parser.parse_args()
+    given = arguments()
     prefer(30)
     serve(load_rig(given.rig), wire_from_fd(given.fd))
 

@@ -6,7 +6,6 @@ and writes down when it did.
 
 from __future__ import annotations
 
-import argparse
 import contextlib
 import json
 import os
@@ -17,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from ...core.signal.sinefit import Floats
-from ..device import Wire, prefer, wire_from_fd
+from ..device import Wire, arguments, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .choosing import bench_of
 
@@ -122,12 +121,7 @@ class Server:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--fd", type=int, required=True)
-    parser.add_argument("--rig", type=Path, required=True)
-    parser.add_argument("--pace", choices=("real", "fast"), required=True)
-    parser.add_argument("--log", type=Path)
-    given = parser.parse_args()
+    given = arguments()
     if given.pace == "real":
         prefer(30)
     Server(load_rig(given.rig), wire_from_fd(given.fd), given.pace, given.log).run()
