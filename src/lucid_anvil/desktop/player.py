@@ -15,8 +15,8 @@ RATE = 48000
 """Hz that sound outputs have"""
 PIECE = 4096
 HELD, EVERY = 0.3, 0.04
-"""s that the output holds ahead, and s between two fillings: a window that is busy for a moment makes no gap. The output
-asking for each piece by itself did, since it asks for one at a time and never catches up."""
+"""s that the output holds ahead, and s between two fillings: a busy window makes no gap. An output that asks for pieces
+by itself asks for one at a time and never catches up."""
 
 
 def at_sound_rate(x: Floats, rate: float) -> Floats:
