@@ -15,7 +15,7 @@ class Supply(Scpi):
 
     identity = "Lucid Anvil,stand-in supply,VS-1,1.0"
     commands = {
-        "[SOURce]:VOLTage": "put", "VOLTage": "put", "VOLTage?": "put_query", "MEASure:VOLTage?": "volts",
+        "[SOURce:]VOLTage": "put", "[SOURce:]VOLTage?": "put_query", "MEASure:VOLTage?": "volts",
         "MEASure:POWer?": "power", "MEASure:CURRent?": "current", "OUTPut": "switch", "OUTPut?": "switched",
     }  # fmt: skip
 

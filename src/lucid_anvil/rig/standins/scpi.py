@@ -38,12 +38,15 @@ class Refused(Exception):
 
 
 def pattern(header: str) -> re.Pattern[str]:
-    """`MEASure:VOLTage:AC?` as an expression that takes each word in short or long form, in any case."""
-    made = []
-    for word in header.rstrip("?").split(":"):
-        short = "".join(c for c in word if not c.islower())
-        made.append(f"(?:{re.escape(word)}|{re.escape(short)})")
-    return re.compile(":?" + ":".join(made) + (r"\?" if header.endswith("?") else ""), re.IGNORECASE)
+    """`[SOURce:]VOLTage?` as an expression that takes each word in short or long form, in any case; a word in brackets
+    may be left out."""
+    made = ""
+    for option, word in re.findall(r"\[([^\]]+):\]|([^:\[\]?]+)", header):
+        name = option or word
+        short = "".join(c for c in name if not c.islower())
+        either = f"(?:{re.escape(name)}|{re.escape(short)})"
+        made += f"(?:{either}:)?" if option else f"{either}:"
+    return re.compile(":?" + made.removesuffix(":") + (r"\?" if header.endswith("?") else ""), re.IGNORECASE)
 
 
 def number(text: str, low: float, high: float) -> float:
