@@ -63,3 +63,29 @@ def test_what_makes_no_mask() -> None:
     with pytest.raises(ValueError, match="in common"):
         batch([(F[:10], Y[:10]), (F[50:], Y[50:])])
     assert Mask(np.array([1.0, 2.0]), np.zeros(2), np.ones(2)).judge(np.array([1.5]), np.array([np.nan])) == "none"
+
+
+def test_where_units_differ_most_the_mask_is_widest() -> None:
+    """A batch that is of one mind but about its resonance: thinning must not cut off what the spread does there."""
+    rng = np.random.default_rng(2)
+    bump = np.exp(-((np.log(F / 3e3) / 0.1) ** 2))
+    made = batch([(F, Y + rng.normal(0, 0.1) + rng.normal(0, 1.0) * bump) for _ in range(60)])
+    mask = made.mask(3.0)
+    low, high = mask.at(F)
+    half = 3 * made.deviation
+    assert np.max(np.abs((high - low) / 2 - half)) < 0.15 * np.median(half)
+    top = int(np.argmax(high - low))
+    assert F[top] == pytest.approx(3e3, rel=0.05) and (high - low)[top] > 5 * np.median(high - low)
+    assert mask.x.size < 100
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.floats(-2.0, 2.0), st.floats(0.01, 1.0), st.floats(0.0, 1.0))
+def test_inside_and_outside_are_told_only_when_all_of_the_doubt_is(off: float, width: float, doubt: float) -> None:
+    mask = Mask(np.array([1.0, 10.0]), np.array([-width, -width]), np.array([width, width]))
+    verdict = mask.judge(np.array([3.0]), np.array([off]), np.array([doubt]))
+    wanted = "inside" if abs(off) + doubt <= width else "outside" if abs(off) - doubt > width else "open"
+    assert verdict == wanted
+    # A point that has nothing takes no part, and one beyond the mask's ends neither.
+    beside = mask.judge(np.array([3.0, 5.0, 50.0]), np.array([off, np.nan, 9.0]), np.array([doubt, 0.0, 0.0]))
+    assert beside == wanted

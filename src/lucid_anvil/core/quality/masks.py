@@ -83,8 +83,9 @@ class Batch:
     def mask(self, k: float = 3.0, least: float = 0.0) -> Mask:
         """Mean ± k standard deviations, `least` on either side in any case."""
         half = np.maximum(k * self.deviation, least)
-        keep = decimated(self.x, self.mean, max(float(np.median(half)) / 10, 1e-300))
-        return Mask(self.x[keep], (self.mean - half)[keep], (self.mean + half)[keep])
+        low, high, tolerance = self.mean - half, self.mean + half, max(float(np.median(half)) / 10, 1e-300)
+        keep = np.union1d(decimated(self.x, low, tolerance), decimated(self.x, high, tolerance))
+        return Mask(self.x[keep], low[keep], high[keep])
 
 
 def batch(curves: Sequence[tuple[Floats, Floats]]) -> Batch:
