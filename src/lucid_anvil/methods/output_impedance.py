@@ -181,7 +181,7 @@ def finding_of(
     doubt = (found.high - found.low) / 2
     zero = found.low <= 0
     made = [
-        Reading("source_impedance", UNITS["source_impedance"][0], found.value, "ohm", doubt, 2.0,
+        Reading("source_impedance", UNITS["source_impedance"][0], max(found.value, 0.0), "ohm", doubt, 2.0,
                 interval=(max(found.low, 0.0), max(found.high, 0.0)) if zero else None)
     ]  # fmt: skip
     label = UNITS["damping_factor"][0]

@@ -49,8 +49,11 @@ class Course:
 
 
 def course_of(x: Floats, rate: float) -> Course:
-    """Frequency of the stimulus along time, and whether it sweeps, dwells on tones, or is broad."""
+    """Frequency of the stimulus along time, and whether it sweeps, dwells on tones, or is broad. Raises ValueError for
+    a record shorter than ten looks."""
     n = x.size
+    if n < 10 * max(int(HOP * rate), 8):
+        raise ValueError("the record is too short for a response")
     spectrum = np.fft.fft(x - x.mean())
     spectrum[1 : (n + 1) // 2] *= 2
     spectrum[n // 2 + 1 :] = 0
@@ -65,7 +68,8 @@ def course_of(x: Floats, rate: float) -> Course:
     cut = envelope[: count * hop].reshape(count, hop)
     level = cut.mean(axis=1)
     # The envelope of a slow tone reaches beyond its ends; the samples themselves do not.
-    heard = np.flatnonzero(np.abs(x - np.median(x)) > 0.01 * np.max(np.abs(x)))
+    moved = np.abs(x - np.median(x))
+    heard = np.flatnonzero(moved > 0.01 * np.max(moved))
     loud = (level > 0.03 * np.quantile(level, 0.95)) & (f > 0) & (starts >= heard[0] - 1) & (ends <= heard[-1] + 1)
     time = (starts + ends) / 2 / rate
     f = np.where(loud, f, np.nan)
@@ -114,7 +118,7 @@ def _delay(frequency: Floats, gain: Complexes, sign: float) -> float:
 
 def measure(stimulus: Floats, output: Floats, rate: float) -> Response:
     """Response of `output` to `stimulus`, both sampled at `rate` [Hz]. Raises ValueError when nothing can be read."""
-    if not np.any(stimulus - stimulus.mean()):
+    if np.ptp(stimulus) <= 1e-12 * np.max(np.abs(stimulus), initial=0.0):
         raise ValueError("the stimulus is silent")
     course = course_of(stimulus, rate)
     delay, sign = coarse_delay(stimulus - stimulus.mean(), output - output.mean(), rate)
