@@ -155,6 +155,7 @@ def _finding(
     may = 100 * float(np.mean((s * (1 + doubt) >= low) & (s * (1 - doubt) <= high)))
     sigma = float(np.sqrt(np.sum(s / (2 * np.pi * f) ** 4) * df))
     kurtosis, crest = moments(record, controls[0], part)
+    still = None if np.isfinite(kurtosis) else "the control stands still"
     readings = [
         Reading("in_tolerance", "Lines within tolerance", 100 * float(np.mean((s >= low) & (s <= high))), "%",
                 interval=(sure, may)),
@@ -162,8 +163,9 @@ def _finding(
         Reading("rms_error", "rms against the profile's", 100 * (rms / wanted - 1), "%", 100 * u_rms / wanted, 2.0),
         Reading("error_max", f"Largest error of a line (at {f[worst]:.4g} Hz)", float(error[worst]), "dB",
                 float(10 * np.log10(1 + doubt)), 2.0),
-        Reading("kurtosis", "Kurtosis of the control (3 = Gaussian)", kurtosis, ""),
-        Reading("crest", "Crest factor of the control", crest, ""),
+        Reading("kurtosis", "Kurtosis of the control (3 = Gaussian)", kurtosis, "", valid=still is None,
+                reason=still),
+        Reading("crest", "Crest factor of the control", crest, "", valid=still is None, reason=still),
         Reading("displacement_three_sigma_peak_to_peak", "Displacement, three sigma, peak to peak", 6 * sigma, "m"),
         Reading("degrees_of_freedom", "Degrees of freedom, overlap counted", made.dof, ""),
         Reading("line_spacing", "Line spacing", float(df), "Hz"),

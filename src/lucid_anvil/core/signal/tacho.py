@@ -23,6 +23,8 @@ MOST = 3000
 def pulse_times(x: Floats, rate: float, level: float | None = None, rising: bool = True) -> Floats:
     """Times [s] at which a tach signal (n,) crosses `level` in one direction, straight between samples. A tenth of the
     swing of hysteresis, so that noise on an edge does not count twice; without a level the middle of the swing."""
+    if x.size < 2:
+        return np.zeros(0)
     low, high = np.percentile(x, [0.5, 99.5])
     if high <= low:  # pulses so narrow that hardly a sample shows them
         low, high = float(x.min()), float(x.max())
