@@ -92,3 +92,17 @@ def test_tones_of_20_khz_are_read_with_their_harmonics_to_80() -> None:
     assert values["narrow"] < 0.75 * values["wide"]
     spectrum = next(c for c in found.curves if c.key == "spectrum_wide_A_8")
     assert max(spectrum.x) >= 80e3
+
+
+def test_an_offset_that_the_signal_makes_is_told_from_the_one_at_rest() -> None:
+    """An even law rectifies: v + 2·s·v²/rail has the mean 2·s·rms²/rail over the signal."""
+    rig = rig_of(a={"kink": "0 %", "third": "0 %", "second": "0.2 %", "offset": "5 mV", "impedance": "1 mohm"})
+    _, _, found = performed(
+        [step("rest", "offset", channels=["A"], loads=[8], read=0.3),
+         step("driven", "offset", channels=["A"], loads=[8], read=0.3, drive={"power": "20 W"})], rig,
+    )  # fmt: skip
+    rest, driven = (found.reading(f"{k}_A_8_offset") for k in ("rest", "driven"))
+    assert rest.value == pytest.approx(5e-3, abs=3e-5)
+    made = 2 * 0.002 * 20 * 8 / 36
+    assert driven.value - rest.value == pytest.approx(made, rel=0.02)
+    assert driven.uncertainty is not None and driven.uncertainty < 1e-3

@@ -32,6 +32,8 @@ def sheet_steps(warm: str = "1 h") -> list[dict[str, Any]]:
          "drive": {"power": "0.1 rated"}},
         {"method": "output-offset", "name": "offset", "label": "DC offset", "loads": ["8 ohm"], "read": 0.3,
          "settle": 0.3, "limits": {"offset": {"low": "-50 mV", "high": "50 mV"}}},
+        {"method": "output-offset", "name": "offset driven", "label": "DC offset, with signal", "loads": ["8 ohm"],
+         "read": 0.3, "drive": {"power": "0.5 rated"}, "limits": {"offset": {"low": "-50 mV", "high": "50 mV"}}},
         {"method": "output-gain", "name": "gain", "label": "Gain", "loads": ["8 ohm"], "drive": {"power": "1 W"},
          "limits": {"gain": {"low": "25.5 dB", "high": "26.5 dB"}, "difference": {"low": "-0.3 dB", "high": "0.3 dB"}}},
         {"method": "output-power", "name": "power", "label": "Power at 1 %", "drive": {"distortion": "1 %"},

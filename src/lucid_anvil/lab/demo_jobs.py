@@ -81,7 +81,7 @@ def make_jobs(lab: Lab) -> None:
     _write_csv(folder / "deck.csv", deck_record(), 2560.0)
     _listening_jobs(lab)
     amplifier = amplifier_plan(lab, "Published sheet, both channels", "Fog-signal amplifier FS-2",
-                               lab.folder / "rigs" / "amplifier.rig.yaml", sheet_steps("10 s"))  # fmt: skip
+                               lab.folder / "rigs" / "amplifier.rig.yaml", sheet_steps("6 s"))  # fmt: skip
     write_listening_plan(lab.jobs / (lab.facts.job or "bench") / "fog-amplifier" / "sheet", "sheet", amplifier)
 
 
