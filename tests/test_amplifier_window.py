@@ -165,6 +165,27 @@ def test_the_strongest_lines_are_named_by_their_order() -> None:
     assert [t for *_, t in tops(f, y)] == ["1000 Hz", "2", "121", "3"]
 
 
+def test_points_that_do_not_count_are_crossed(qtbot: Any) -> None:
+    from lucid_anvil.desktop.sheet_stage import SheetStage
+    from lucid_anvil.lab.findings import Curve, Finding
+
+    x, y = (0.1, 1.0, 10.0, 40.0), (0.1, 0.05, 0.02, 1.0)
+    stage = SheetStage()
+    qtbot.addWidget(stage)
+    for valid, crossed in (((True, True, False, False), 2), ((True,) * 4, 0), (None, 0)):
+        curve = Curve("distortion_power_row_A_8", "Row, A · 8 Ω", x, y, "W", "%", valid=valid)
+        stage.show_finding(
+            Finding("amplifier-sheet", (), (curve,), detail={"sheet": {"columns": ["A · 8 Ω"], "rows": []}})
+        )
+        spoiled = stage.charts["power"].series.get("spoiled_distortion_power_row_A_8")
+        assert (0 if spoiled is None else len(spoiled.data)) == crossed
+        assert ("do not count" in stage.told.text()) == bool(crossed)
+        assert stage.curve_in_hand == curve
+        stage.tabs.choose("response")
+        assert stage.curve_in_hand is None
+        stage.tabs.choose("power")
+
+
 def test_limits_of_several_units(demo_lab: Any) -> None:
     from lucid_anvil.core.errors import BadInput
     from lucid_anvil.lab.findings import Curve, Finding

@@ -158,7 +158,7 @@ class SheetStage(QWidget):
     def curve_in_hand(self) -> Curve | None:
         """The curve of the reading that was clicked, else the first that limits could be made of."""
         start = next(row[2] for row in CHARTS if row[0] == self.tabs.now)
-        held = [c for c in self._curves(start) if len(c.x) >= FEW]
+        held = [c for c in self._curves(start) if len(c.x) >= (FEW if self.tabs.now == "response" else 2)]
         return next((c for c in held if self.picked and c.key.endswith(f"_{self.picked}")), held[0] if held else None)
 
     def _draw(self) -> None:
@@ -186,6 +186,11 @@ class SheetStage(QWidget):
             few = len(c.x) < FEW
             chart.curve(c.key, c.x, c.y, role, 0.1 if few else 2.0, name, few, Qt.PenStyle.NoPen if few else style)
             names[name] = role
+            spoiled = [i for i, good in enumerate(c.valid or ()) if not good]
+            if spoiled:
+                chart.struck(f"spoiled_{c.key}", [c.x[i] for i in spoiled], [c.y[i] for i in spoiled])
+        if any(c.valid and not all(c.valid) for c in curves):
+            self.told.setText("Crossed points do not count: the supply was outside its window.")
         if curves:
             chart.legend(names)
             self._mask(chart, curves)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from . import theme
@@ -151,6 +151,8 @@ class Tabs(QWidget):
         for key, text in items:
             made = button(text, name)
             made.setCheckable(True)
+            if name == "tab":  # the chosen one is bold, and must find room
+                made.setMinimumWidth(QFontMetrics(theme.font(10, 600)).horizontalAdvance(text) + 20)
             made.clicked.connect(lambda _=False, k=key: self.choose(k))
             layout.addWidget(made)
             self.buttons[key] = made
