@@ -13,6 +13,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -78,7 +79,6 @@ class CardTone:
         """rms at the input now [dB re full scale]"""
         self.rows: list[tuple[Floats, Floats, str]] | None = None
         """Sent, heard and what was lost, of the stretch that is looked at"""
-        self.began = 0
         self.problem = ""
         self.ended, self.looked = threading.Event(), threading.Event()
         self.thread = threading.Thread(target=self._run, daemon=True)
@@ -93,25 +93,25 @@ class CardTone:
         if self.thread.is_alive():
             self.thread.join(5.0)
 
-    def _wave(self) -> Floats:
-        first = self.index * self.block
-        if self.rows is None:
-            t = (first + np.arange(self.block)) / self.rate
-            return np.asarray(self.size * np.sin(2 * np.pi * self.frequency * t))
-        return self.size * look_wave(first - self.began * self.block, self.block, self.rate, self.frequency)
+    def _wave(self, rows: list[Any] | None) -> Floats:
+        """The next block: of the tone, or of the look as far as it has come."""
+        if rows is not None:
+            return self.size * look_wave(len(rows) * self.block, self.block, self.rate, self.frequency)
+        t = (self.index * self.block + np.arange(self.block)) / self.rate
+        return np.asarray(self.size * np.sin(2 * np.pi * self.frequency * t))
 
     def _run(self) -> None:
         try:
             self.card.start()
             while not self.ended.is_set():
                 sides = np.zeros((2, self.block))
-                side = self.side
-                sides[side] = wave = self._wave()
+                # A look that is asked for from now on begins with the next block.
+                side, rows = self.side, self.rows
+                sides[side] = wave = self._wave(rows)
                 heard, said = self.card.turn(sides)
                 x = heard[self.inputs[side]]
                 self.heard_db = 10 * math.log10(max(2 * float(np.mean(x**2)), 1e-16))
                 self.index += 1
-                rows = self.rows
                 if rows is not None and not self.looked.is_set():
                     rows.append((wave, x, said))
                     if len(rows) * self.block >= (TONE_AT + LOOK) * self.rate:
@@ -127,7 +127,7 @@ class CardTone:
         if metered <= 0:
             raise BadInput("The meter's reading must be above 0 V.")
         self.looked.clear()
-        self.began, self.rows = self.index, []
+        self.rows = []
         self.looked.wait(3 * (TONE_AT + LOOK))
         rows, self.rows = self.rows, None
         if self.problem:
