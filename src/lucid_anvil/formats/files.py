@@ -239,6 +239,8 @@ def write(path: str | os.PathLike[str], recording: Recording) -> None:
         raise BadInput(f"{place}: it exists already: choose another name.")
     if not place.parent.exists():
         raise BadInput(f"{place}: the folder {place.parent} does not exist: make it first.")
+    if any(c.length < 2 for c in recording.channels):
+        raise BadInput(f"{place}: a record needs two samples at least in each channel: take a longer stretch.")
     part = place.with_name(f".{place.stem}.part{place.suffix}")
     try:
         writer(part, recording)

@@ -19,26 +19,47 @@ from .recording import Channel, Recording
 FORMAT = "lucid-anvil-raw"
 
 
+def _has_writer(path: Path) -> bool:
+    """Whether its writer is at work, or was killed: the consistency flags of its superblock (HDF5 File Format
+    Specification 3.0, II.A, byte 11 from version 2 on)."""
+    with path.open("rb") as file:
+        head = file.read(12)
+    return len(head) == 12 and head[:8] == b"\x89HDF\r\n\x1a\n" and head[8] >= 2 and bool(head[11] & 0b101)
+
+
 def open_raw(path: Path) -> Any:
-    """Open for reading, also while it is being written or after its writer was killed."""
+    """Open for reading, also while it is being written or after its writer was killed. Raises BadInput."""
     import h5py
 
     try:
-        return h5py.File(path, "r", swmr=True)
-    except OSError:
+        # A file that nobody writes is opened the strict way: the other one looks for ever for what was cut off.
+        return h5py.File(path, "r", swmr=_has_writer(path))
+    except OSError as problem:
+        raise BadInput(f"{path}: this is not an HDF5 file that can be read ({problem}).") from None
+
+
+def _load(dataset: Any, path: Path) -> Any:
+    def load(a: int, b: int) -> Any:
         try:
-            return h5py.File(path, "r", swmr=False)
-        except OSError as problem:
-            raise BadInput(f"{path}: this is not an HDF5 file that can be read ({problem}).") from None
+            return np.asarray(dataset[a:b], dtype=float)
+        except (OSError, RuntimeError):
+            raise BadInput(f"{path}: samples {a} to {b} are damaged: crop the record to what is whole.") from None
 
-
-def _load(dataset: Any) -> Any:
-    return lambda a, b: np.asarray(dataset[a:b], dtype=float)
+    return load
 
 
 def read_raw(path: Path) -> Recording:
-    """Channels are read piece by piece; the file stays open as long as they are held."""
+    """Channels are read piece by piece; the file stays open as long as they are held. Raises BadInput, here and by a
+    channel whose samples are damaged."""
     file = open_raw(path)
+    try:
+        return _recording(path, file)
+    except (KeyError, OSError, RuntimeError, ValueError) as problem:
+        said = str(problem).strip("'\"")
+        raise BadInput(f"{path}: this HDF5 file is damaged ({said}): take it from where it is whole.") from None
+
+
+def _recording(path: Path, file: Any) -> Recording:
     if file.attrs.get("format", b"") not in (FORMAT, FORMAT.encode(), np.bytes_(FORMAT)) or "channels" not in file:
         raise BadInput(f"{path}: this HDF5 file is not one of ours: convert it to csv, wav, uff or mat first.")
     channels = []
@@ -51,7 +72,7 @@ def read_raw(path: Path) -> Recording:
         rate = float(attrs.pop("rate_hz"))
         # After a kill one channel may hold a block more than the others.
         length = dataset.shape[0] if same is None else same
-        channels.append(Channel(label, unit, rate, int(length), _load(dataset), attrs))
+        channels.append(Channel(label, unit, rate, int(length), _load(dataset, path), attrs))
     beside = path.parent / "events.jsonl"
     meta = {"format": "hdf5", "file": file}
     return Recording(str(path), tuple(channels), meta, tuple(read_events(beside)))
