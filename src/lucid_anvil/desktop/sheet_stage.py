@@ -190,7 +190,7 @@ class SheetStage(QWidget):
             if spoiled:
                 chart.struck(f"spoiled_{c.key}", [c.x[i] for i in spoiled], [c.y[i] for i in spoiled])
         if any(c.valid and not all(c.valid) for c in curves):
-            self.told.setText("Crossed points do not count: the supply was outside its window.")
+            self.told.setText("× does not count")
         if curves:
             chart.legend(names)
             self._mask(chart, curves)
