@@ -11,6 +11,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from tests.test_amplifier_sheet import rig_of
 
 from lucid_anvil.core.audio.card import LOOK, TONE_AT, dropouts, levels, look_wave
@@ -317,3 +319,39 @@ def test_without_a_card_the_window_says_so_and_a_silent_meter_too(
     view.meter.click()
     qtbot.waitUntil(lambda: "can't be reached" in view.problem.text(), timeout=3000)
     view.reject()
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.integers(0, 15000), st.floats(0.05, 3.0), st.floats(0.1, 20.0), st.floats(1e-6, 1e-3))
+def test_any_loop_is_measured(delay: int, gain: float, volts: float, noise: float) -> None:
+    made = levels(*look(delay, gain, noise), RATE, 997.0, volts)
+    full = volts * math.sqrt(2) / 0.5
+    assert made.delay == delay
+    assert made.output_volts == pytest.approx(full, rel=1e-5)
+    assert made.input_volts == pytest.approx(full / gain, rel=2e-3)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.lists(st.integers(5000, 90000), min_size=1, max_size=4), st.integers(3, 40))
+def test_every_gap_is_found_where_it_is(places: list[int], lost: int) -> None:
+    places = sorted(places)
+    if any(b - a < 4000 for a, b in zip(places, places[1:], strict=False)):
+        return
+    x = np.sin(2 * np.pi * 997 * np.arange(120000) / RATE)
+    if min((lost * 997 / RATE) % 1, 1 - (lost * 997 / RATE) % 1) < 0.05:
+        return  # a whole period's loss can't be told from none
+    keep = np.ones(x.size, dtype=bool)
+    for at in places:
+        keep[at : at + lost] = False
+    found = dropouts(x[keep], RATE, 997.0)
+    assert found.size == len(places)
+    wanted = [(at - i * lost) / RATE for i, at in enumerate(places)]
+    assert found == pytest.approx(wanted, abs=0.012)
+
+
+def test_a_rig_file_that_can_not_take_a_calibration_stays_as_it_is(tmp_path: Path) -> None:
+    place = tmp_path / "bad.rig.yaml"
+    place.write_text("name: [unclosed\n")
+    with pytest.raises(BadInput, match="this is not YAML"):
+        put_card(place, [], datetime.date(2026, 11, 26))
+    assert place.read_text() == "name: [unclosed\n" and list(tmp_path.iterdir()) == [place]
