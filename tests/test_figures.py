@@ -74,5 +74,7 @@ def test_rounding_keeps_so_many_digits(values: list[float], digits: int) -> None
 
 
 def test_what_is_no_number_stays_none() -> None:
+    assert rounded([], 3) == [] and rounded(7.0, 3) == 7.0  # type: ignore[comparison-overlap]
     made = rounded(np.array([np.nan, np.inf, 0.0, -2.345]), 2)
+    assert rounded(np.array([[1.26, 2.0]]), 2) == [[1.3, 2.0]]  # type: ignore[comparison-overlap]
     assert math.isnan(made[0]) and math.isinf(made[1]) and made[2:] == [0.0, -2.3]
