@@ -27,6 +27,8 @@ CHARTS = (
 )
 FEW = 12
 """Points below which a response is one of spot tones"""
+NAMED = 4.0
+"""Times the noise about it by which a multiple of the mains must stand out to be named"""
 FIRST = {"output-power": "power", "output-response": "response", "output-noise": "noise",
          "output-distortion": "spectrum", "output-intermodulation": "spectrum"}  # fmt: skip
 
@@ -237,9 +239,11 @@ class SheetStage(QWidget):
         if self.tabs.now == "noise" and marks is not None:
             levels = by * np.array(marks.y, float)
             chart.curve("mains", marks.x, levels, "ink", 0.1, "of the mains", dots=True, style=Qt.PenStyle.NoPen)
-            strongest = sorted(zip(marks.y, marks.x, strict=True), reverse=True)[:5]
-            for i, (level, f) in enumerate(strongest):
-                chart.note(f"note{i}", f, by * float(level or 0.0), f"{f:.0f} Hz")
+            strongest = sorted(zip(levels, marks.x, strict=True), reverse=True)[:5]
+            # Of hundreds of multiples some stand out of the noise by chance; those are not worth a word.
+            ground = NAMED * float(np.median(y[keep]))
+            for i, (level, f) in enumerate(one for one in strongest if one[0] > ground):
+                chart.note(f"note{i}", f, level, f"{f:.0f} Hz")
         if self.tabs.now == "spectrum":
             for i, (f, level, text) in enumerate(tops(x, y)):
                 chart.note(f"note{i}", f, level, text)
