@@ -230,3 +230,27 @@ def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
     for i in range(2):
         view.list.item(i).setCheckState(Q.CheckState.Unchecked)
     assert not view.put.isEnabled() and "Tick" in view.said.text()
+
+
+def test_an_uncalibrated_card_is_told_and_the_bench_leads_to_its_calibration(window: MainWindow, demo_lab: Any) -> None:
+    place = short_sheet(demo_lab, steps=SHORT[:1])
+    rig = demo_lab.folder / "rigs" / "amplifier.rig.yaml"
+    held = load_yaml(rig)
+    held["front_end"] = {"driver": "soundcard", "rate": "48 kHz", "block": 2048}
+    rig.write_text(dump_yaml(held), encoding="utf-8")
+    bench, said = window.bench, []
+    bench.said.connect(said.append)
+    bench.pace = "real"
+    window.go("Bench")
+    bench.open_plan(place)
+    until(lambda: any("volts are not known" in text for text in said), 60)
+    stage = bench.amplifier.stage
+    assert stage.card.isVisible()
+    stage.card.click()
+    view = bench.amplifier.card
+    assert view is not None and view.isVisible() and view.picture.names == ["A", "B"]
+    said.clear()
+    view.reject()
+    # The walk-round begins anew, and says again what is missing.
+    until(lambda: any("volts are not known" in text for text in said), 60)
+    assert stage.card.isVisible()

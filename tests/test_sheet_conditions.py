@@ -33,6 +33,28 @@ def test_the_amplifier_is_warmed_up_before_anything_is_read() -> None:
     assert [i.label for i in ready.course()][0] == "warm, A · 8 Ω" and ready.course()[0].duration > 2.0
 
 
+def test_a_supply_is_trimmed_while_the_amplifier_warms_up() -> None:
+    sagging = rig_of(supply={"nominal": "230 V", "actual": "230 V", "sag": 0.05})
+    warm = {**WARM, "drive": {"voltage": "0.5 V"}, "read": "2 s"}
+    seen = {}
+    for trim in (False, True):
+        ready = prepared([warm, step("gain", "gain", loads=[8], drive={"power": "1 W"}, read=0.2)], sagging,
+                         supply={"nominal": "230 V", "within": "0.5 %", "trim": trim})  # fmt: skip
+        run, set_to = ready.method.perform(ready.settings, ready.facts, None), []
+        level = 40.0 * math.sqrt(2) * np.sin(2 * np.pi * 1000 * np.arange(ready.facts.block) / ready.facts.rate)
+        shown = {"supply": 226.0, "temperature": {"A": 25.0, "B": 25.0}, "resistance": {"A": 8.0, "B": 8.0}}
+        want = next(run)
+        for i in range(120):
+            if (want.live or {}).get("stage") == "warming" and want.settings:
+                set_to.append(want.settings.get("supply"))
+            heard = dict.fromkeys(("A", "B", "drive"), level)
+            done = None if want.compute is None else want.compute[0](*want.compute[1])
+            want = run.send(Got(i, i * ready.facts.block / ready.facts.rate, heard, result=done, instruments=shown))
+        run.close()
+        seen[trim] = [v for v in set_to if v is not None]
+    assert not seen[False] and len(seen[True]) >= 2 and all(v > 230 for v in seen[True])
+
+
 def test_a_retake_needs_no_warming_and_a_continued_run_none_again() -> None:
     ready = prepared([WARM, step("gain", "gain", loads=[8], drive={"power": "1 W"}, read=0.2)])
     only = ready.settings.model_copy(update={"only": ["gain_B_8"]})

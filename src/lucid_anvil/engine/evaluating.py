@@ -93,7 +93,8 @@ def series_of(take: Take) -> list[Take]:
     made = [take]
     while True:
         last = made[0]
-        base = next((e.get("folder") for e in last.events() if e["kind"] == "continued"), last.plan().base_take)
+        goes_on = (e["folder"] for e in last.events() if e["kind"] == "continued" and "folder" in e)
+        base = next(goes_on, last.plan().base_take)
         if base is None:
             return made
         before = open_take((last.folder / base).resolve())

@@ -303,7 +303,7 @@ class Sheet:
         x, y, doubt, valid = zip(*rows, strict=True)
         label = f"{task.step.label or task.step.name}, {task.column}"
         made = Curve(f"distortion_power_{task.key}", label, x, y, "W", "%", doubt, 2.0, valid=valid)
-        if why is not None and not all(valid):
+        if why is not None:
             self.verdicts.append("open")
         self.curves.append(self._masked(task, made))
 

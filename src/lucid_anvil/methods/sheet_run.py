@@ -79,7 +79,7 @@ class SheetRun:
         blocks = math.ceil(task.step.read / bench.span)
         for k in range(blocks):
             bench.live = {**bench.live, "stage": "warming", "left": (blocks - k) * bench.span}
-            yield from bench.turn(level, settings=None if k % 6 else bench.trimmed(level))
+            yield from bench.turn(level, settings=bench.trimmed(level))
         yield from bench.turn(0.0)
         return ({"kind": "preconditioned", "t": began, "start": began, "stop": bench.now, "key": task.key,
                  "drive": level, "driven": list(task.driven)},)  # fmt: skip
