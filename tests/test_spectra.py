@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 
 from lucid_anvil.core.control.sweep import Sweep
+from lucid_anvil.core.signal.framing import Framer, window_of
 from lucid_anvil.core.signal.rounding import rounded
 from lucid_anvil.core.signal.spectra import (
     Averager,
-    Framer,
     averaged,
     degrees_of_freedom,
     frame_for,
     hann,
     noise_bandwidth,
     scaled,
-    window_of,
 )
 from lucid_anvil.core.signal.tracking import PhasorBank, find_track, tracked
 
@@ -108,9 +109,9 @@ def test_spectra_agree_with_an_independent_implementation() -> None:
 
 def test_frames_do_not_depend_on_the_pieces() -> None:
     x = np.random.default_rng(8).normal(size=(2, 9000))
-    whole = list(Framer(2, 1000, 0.75).feed(x))
+    whole = [y.copy() for y in Framer(2, 1000, 0.75).feed(x)]
     cutter = Framer(2, 1000, 0.75)
-    parts = [y for a in range(0, 9000, 311) for y in cutter.feed(x[:, a : a + 311])]
+    parts = [y.copy() for a in range(0, 9000, 311) for y in cutter.feed(x[:, a : a + 311])]
     assert len(whole) == len(parts) == 33
     assert np.max(np.abs(np.array(whole) - np.array(parts))) < 1e-9
     cutter.clear()
@@ -127,19 +128,23 @@ def test_numbers_for_pictures_are_short_and_right() -> None:
         assert np.mean([len(repr(v)) for v in made]) < 12
 
 
-@pytest.mark.parametrize("blocks", [(5000,), (700, 1024, 33, 4096), (12_345, 1, 8192)])
-def test_however_it_is_fed_the_average_is_welchs(blocks: tuple[int, ...]) -> None:
+@pytest.mark.parametrize("overlap", [0.5, 0.75, 0.6, 0.0])
+@pytest.mark.parametrize("blocks", [(5000,), (700, 1024, 33, 4096), (12_345, 1, 8192), (60_000,)])
+def test_however_it_is_fed_the_average_is_welchs(blocks: tuple[int, ...], overlap: float) -> None:
     from scipy import signal
 
     x = np.random.default_rng(9).standard_normal((3, 60_000)) + 2.0
-    made, at, k = Averager(3, 1000.0, 1024, reference=1), 0, 0
+    made, at, k = Averager(3, 1000.0, 1024, overlap, reference=1), 0, 0
+    few = Averager(3, 1000.0, 1024, overlap, reference=1, count=100, cross=False)
     while at < x.shape[1]:
         n = blocks[k % len(blocks)]
-        made.feed(x[:, at : at + n])
+        assert made.feed(x[:, at : at + n]) == few.feed(x[:, at : at + n])
         at, k = at + n, k + 1
     held = made.spectra()
-    _, auto = signal.welch(x, 1000.0, nperseg=1024, detrend="constant")
-    _, cross = signal.csd(x[1], x, 1000.0, nperseg=1024, detrend="constant")
+    how: Any = {"nperseg": 1024, "noverlap": 1024 - made.hop, "detrend": "constant"}
+    _, auto = signal.welch(x, 1000.0, **how)
+    _, cross = signal.csd(x[1], x, 1000.0, **how)
+    assert few.spectra().auto == pytest.approx(held.auto[:, :100], rel=1e-12)
     inner = slice(1, -1)
     assert held.auto[:, inner] == pytest.approx(auto[:, inner], rel=1e-10)
     assert np.max(np.abs(held.cross[:, inner] - cross[:, inner])) < 1e-10 * np.max(np.abs(cross))

@@ -11,6 +11,7 @@ import numpy as np
 from ..core.control.points import combined
 from ..core.control.randomprofile import RandomProfile
 from ..core.signal.sinefit import Floats
+from ..core.signal.framing import PIECE
 from ..core.signal.spectra import Spectra, averaged, frame_for
 from ..formats.recording import Channel
 from ..lab.findings import Curve, Finding, Reading
@@ -53,8 +54,8 @@ def parts_of(marks: Sequence[Mapping[str, Any]], settings: ShakerSettings, durat
 
 
 def _pieces(record: Mapping[str, Channel], roles: list[str], start: int, stop: int) -> Iterator[Floats]:
-    for a in range(start, stop, 1 << 17):
-        yield np.array([record[r].samples(a, min(a + (1 << 17), stop)) for r in roles])
+    for a in range(start, stop, PIECE):
+        yield np.array([record[r].samples(a, min(a + PIECE, stop)) for r in roles])
 
 
 def spectra_of(record: Mapping[str, Channel], roles: list[str], part: Part, frame: int) -> Spectra:

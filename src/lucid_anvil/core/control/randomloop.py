@@ -12,8 +12,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..signal.framing import Framer
 from ..signal.sinefit import Floats
-from ..signal.spectra import Averager, Framer, frame_for, hann
+from ..signal.spectra import Averager, frame_for, hann
 from .plant import LoopResponse
 from .points import combined
 

@@ -6,11 +6,12 @@ Bendat & Piersol, Random Data, chapter 6.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
+from .framing import GROUP, Framer
 from .sinefit import Complexes, Floats
 
 
@@ -22,24 +23,6 @@ def lines(n: int, rate: float) -> Floats:
 def hann(n: int) -> Floats:
     """Periodic Hann window."""
     return 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(n) / n)
-
-
-WINDOWS: dict[str, tuple[float, ...]] = {
-    "rectangular": (1.0,),
-    "hann": (0.5, 0.5),
-    "hamming": (0.54, 0.46),
-    "blackman": (0.42, 0.5, 0.08),
-    "flat top": (0.21557895, 0.41663158, 0.277263158, 0.083578947, 0.006947368),
-}
-"""Cosine-sum windows by their coefficients (ISO 18431-2; Harris, Proc. IEEE 66, 1978)"""
-
-
-def window_of(name: str, n: int) -> Floats:
-    """A periodic window of `n` samples. Raises ValueError for a name that is not one of `WINDOWS`."""
-    if name not in WINDOWS:
-        raise ValueError(f"'{name}' is not known; use {', '.join(WINDOWS)}")
-    at = 2 * np.pi * np.arange(n) / n
-    return np.asarray(sum((-1) ** k * a * np.cos(k * at) for k, a in enumerate(WINDOWS[name])), dtype=np.float64)
 
 
 def noise_bandwidth(window: Floats) -> float:
@@ -81,58 +64,6 @@ class Spectra:
         return np.abs(self.cross) ** 2 / np.maximum(held, 1e-300)
 
 
-class Framer:
-    """Cuts blocks into overlapping frames and transforms them: mean off, window, real transform.
-
-    The mean is taken off where it is cheap: in the lines that the window spreads it over. What it yields is its own
-    and overwritten by the next frame.
-    """
-
-    def __init__(self, channels: int, frame: int, overlap: float = 0.5, window: str = "hann") -> None:
-        self.frame = frame
-        self.hop = max(int(round(frame * (1 - overlap))), 1)
-        self.window = window_of(window, frame)
-        self.held = np.zeros((channels, 2 * frame))
-        self.count = 0
-        # A cosine-sum window touches few lines: the mean, times its transform there, comes off those alone.
-        spread = np.fft.rfft(self.window)
-        self.touched = int(np.flatnonzero(np.abs(spread) > 1e-12 * np.abs(spread[0]))[-1]) + 1
-        self.spread = spread[: self.touched] / frame
-        self.windowed, self.ones = np.empty((channels, frame)), np.ones(frame)
-        self.made = np.empty((channels, frame // 2 + 1), dtype=np.complex128)
-
-    def clear(self) -> None:
-        """Forget what waits for a whole frame."""
-        self.count = 0
-
-    def _transform(self, x: Floats) -> Complexes:
-        np.multiply(x, self.window, out=self.windowed)
-        np.fft.rfft(self.windowed, axis=1, out=self.made)
-        self.made[:, : self.touched] -= np.outer(x @ self.ones, self.spread)
-        return self.made
-
-    def feed(self, x: Floats) -> Iterator[Complexes]:
-        """Transforms (channels, lines) of the frames that a block (channels, n) completes."""
-        at = 0
-        while at < x.shape[1]:
-            if self.count == 0:
-                # Whole frames straight from the block; only its rest is kept.
-                while at + self.frame <= x.shape[1]:
-                    yield self._transform(x[:, at : at + self.frame])
-                    at += self.hop
-            n = min(self.held.shape[1] - self.count, x.shape[1] - at)
-            self.held[:, self.count : self.count + n] = x[:, at : at + n]
-            self.count, at = self.count + n, at + n
-            start = 0
-            while self.count - start >= self.frame:
-                yield self._transform(self.held[:, start : start + self.frame])
-                start += self.hop
-            if start:
-                rest = self.count - start
-                self.held[:, :rest] = self.held[:, start : self.count].copy()
-                self.count = rest
-
-
 class Averager:
     """Welch average fed block by block, or by transforms that a `Framer` made for several."""
 
@@ -142,7 +73,7 @@ class Averager:
     ) -> None:  # fmt: skip
         """`frame` samples; `forget`: weight of the newest frame in an exponential average, None for a linear one;
         `count`: lines from zero that are averaged, all when not given; `cross`: whether cross spectra are; `window`:
-        one of `WINDOWS`."""
+        one of `framing.WINDOWS`."""
         self.rate, self.frame, self.reference = rate, frame, reference
         self.framer = Framer(channels, frame, overlap, window)
         self.hop, self.window = self.framer.hop, self.framer.window
@@ -154,7 +85,8 @@ class Averager:
         self._squares = np.zeros((channels, 2 * self.count))
         self._cross = np.zeros((channels, self.count), dtype=complex)
         self._now = np.empty(2 * self.count)
-        self._product, self._conjugate = (np.empty(self.count, dtype=complex) for _ in range(2))
+        self._product = self._now.view(complex)
+        self._conjugates = np.empty((GROUP, self.count), dtype=complex)
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
 
@@ -174,11 +106,16 @@ class Averager:
 
     def feed(self, x: Floats) -> int:
         """One block (channels, n); how many frames it completed."""
-        made = 0
-        for y in self.framer.feed(x):
-            self.add(y)
-            made += 1
-        return made
+        before = self.frames
+        if self.forget is not None:
+            for y in self.framer.feed(x):
+                self.add(y)
+        else:
+            group = (GROUP - 1) * self.hop + self.framer.frame
+            for run in self.framer.runs(x):
+                for at in range(0, run.shape[1] - self.framer.frame + 1, GROUP * self.hop):
+                    self._add_group(run[:, at : at + group])
+        return self.frames - before
 
     def add(self, y: Complexes) -> None:
         """One frame's transform (channels, lines)."""
@@ -187,16 +124,31 @@ class Averager:
         if self.forget is not None:
             self._forget(y, max(self.forget, 1 / self.frames))
             return
-        # Channel by channel, into arrays that stay in the processor's cache.
-        now, product, conjugate = self._now, self._product, self._conjugate
-        if self.crossed:
-            np.conjugate(y[self.reference], out=conjugate)
-        for i, line in enumerate(y):
+        conjugates = np.conjugate(y[self.reference], out=self._conjugates[0])[None]
+        for i in range(len(y)):
+            self._sum(i, y[i : i + 1], conjugates)
+
+    def _add_group(self, run: Floats) -> None:
+        """A run (channels, m) of up to `GROUP` frames, a channel at a time, the reference first: what one channel needs
+        stays in the processor's cache."""
+        cut = self.framer.frames(run)
+        conjugates = self._conjugates[: cut.shape[1]]
+        for i in sorted(range(len(run)), key=lambda i: i != self.reference):
+            y = self.framer.transform(cut[i], self.framer.sums(run[i]))[:, : self.count]
+            if i == self.reference:
+                np.conjugate(y, out=conjugates)
+            self._sum(i, y, conjugates)
+        self.frames += cut.shape[1]
+
+    def _sum(self, i: int, y: Complexes, conjugates: Complexes) -> None:
+        """Transforms (frames, lines) of channel i into its sums."""
+        squares, cross, now, product = self._squares[i], self._cross[i], self._now, self._product
+        for line, conjugate in zip(y, conjugates, strict=True):
             np.square(line.view(np.float64), out=now)
-            np.add(self._squares[i], now, out=self._squares[i])
+            np.add(squares, now, out=squares)
             if self.crossed and i != self.reference:
                 np.multiply(conjugate, line, out=product)
-                np.add(self._cross[i], product, out=self._cross[i])
+                np.add(cross, product, out=cross)
 
     def _forget(self, y: Complexes, weight: float) -> None:
         self._squares *= 1 - weight
