@@ -10,8 +10,8 @@ import numpy as np
 
 from ..core.control.points import combined
 from ..core.control.randomprofile import RandomProfile
-from ..core.signal.sinefit import Floats
 from ..core.signal.framing import PIECE
+from ..core.signal.sinefit import Floats
 from ..core.signal.spectra import Spectra, averaged, frame_for
 from ..formats.recording import Channel
 from ..lab.findings import Curve, Finding, Reading
