@@ -15,6 +15,9 @@ from . import theme
 
 pg.setConfigOptions(antialias=True, useNumba=False)
 
+MANY = 100
+"""Points above which a curve is drawn piece by piece"""
+
 
 def frequency_text(f: float) -> str:
     return f"{f:g}" if f < 1000 else f"{f / 1000:g}k"
@@ -149,6 +152,9 @@ class Chart(pg.PlotWidget):
             self.series[key].setZValue(z)
             self.addItem(self.series[key])
         item = self.series[key]
+        # Many points in one smoothed path are united into one outline, which takes ten times as long as their pieces.
+        pieces = a.size > MANY and not dense and style == Qt.PenStyle.SolidLine
+        item.curve.setSegmentedLineMode("on" if pieces else "auto")
         if dots:
             item.setData(a, b, pen=pen, symbol="o", symbolSize=6, symbolBrush=theme.color(role), symbolPen=None)
         elif dense:
