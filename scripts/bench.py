@@ -178,7 +178,7 @@ def window_loop() -> str:
                 window.link.order("sign", key=check.key, by="B")
         wait_until(window.bench.walk.go.isEnabled, 30)
         window.link.order("begin")
-        wait_until(lambda: window.bench.state == "running" and len(window.bench.course.done) > 0, 60)
+        wait_until(lambda: window.bench.state == "running" and len(window.bench.comparison.course.done) > 0, 60)
         assert app is not None
         window.ticks.begin()
         end = time.monotonic() + 20

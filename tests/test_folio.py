@@ -283,10 +283,10 @@ def test_every_stated_file_is_in_the_package() -> None:
 
 def test_a_reference_found_out_of_tolerance_names_the_takes_that_rest_on_it(demo_lab: Any, kept: Take) -> None:
     """The question that a lab must answer when a reference has drifted (ISO/IEC 17025, 7.10)."""
-    from lucid_anvil.engine.conductor import _tell_ledger
+    from lucid_anvil.engine.taking import tell_ledger
     from lucid_anvil.lab.ledger import Calibration
 
-    _tell_ledger(kept)
+    tell_ledger(kept)
     ledger = demo_lab.ledger()
     before = ledger.entry("GA-02").last
     assert before is not None

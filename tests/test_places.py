@@ -65,29 +65,35 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)
     bench = window.bench
-    assert bench.result.word.text() == "inside"
+    assert bench.comparison.result.word.text() == "inside"
     assert "take-001 · done" in bench.told.text()
-    assert bench.stage.tabs.now == "deviation"
-    assert bench.stage.charts["deviation"].table["deviation"][0].tolist() == [63.0, 125.0, 160.0, 250.0, 500.0]
+    assert bench.comparison.stage.tabs.now == "deviation"
+    assert bench.comparison.stage.charts["deviation"].table["deviation"][0].tolist() == [
+        63.0,
+        125.0,
+        160.0,
+        250.0,
+        500.0,
+    ]
     assert [r.facts["name"] for r in rows_of(window, TakeRow)] == ["take 2", "take 1"]
     assert [r.chosen for r in rows_of(window, TakeRow)] == [False, True]
     # A click on the other shows why it was cut, and offers nothing to accept.
     rows_of(window, TakeRow)[0].clicked.emit(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-002")
-    until(lambda: bench.result.word.text() == "cut")
-    assert "Stroke on table" in bench.result.cut.text()
-    assert not bench.result.box.isVisible()
+    until(lambda: bench.comparison.result.word.text() == "cut")
+    assert "Stroke on table" in bench.comparison.result.cut.text()
+    assert not bench.comparison.result.box.isVisible()
     assert "Stroke on table" in bench.events.text()
 
 
 def test_a_point_of_the_course_opens_its_budget(window: MainWindow, demo_lab: Any) -> None:
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)
-    window.bench.course.chosen.emit(250.0)
-    assert window.bench.stage.tabs.now == "budget"
-    assert window.bench.stage.budget.title.text().startswith("250 Hz")
-    window.bench.stage.choose("phase")
-    window.bench.stage.charts["phase"].on_click(64.0)  # type: ignore[misc]
-    assert window.bench.stage.budget.title.text().startswith("63 Hz")
+    window.bench.comparison.course.chosen.emit(250.0)
+    assert window.bench.comparison.stage.tabs.now == "budget"
+    assert window.bench.comparison.stage.budget.title.text().startswith("250 Hz")
+    window.bench.comparison.stage.choose("phase")
+    window.bench.comparison.stage.charts["phase"].on_click(64.0)  # type: ignore[misc]
+    assert window.bench.comparison.stage.budget.title.text().startswith("63 Hz")
 
 
 def test_the_lightbox_lays_takes_over_one_another(window: MainWindow) -> None:

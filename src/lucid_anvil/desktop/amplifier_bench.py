@@ -6,8 +6,6 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QObject
-
 from ..engine.preparing import Prepared
 from ..lab.amplifier_planning import retake_sheet
 from ..lab.findings import Curve
@@ -20,6 +18,7 @@ from .course_view import clock
 from .limits_view import LimitsView
 from .shaker_panels import Row, ShakerResult
 from .sheet_stage import SheetStage
+from .side import Side
 from .stretch_view import StretchView
 from .widgets import button
 
@@ -44,12 +43,11 @@ class SheetResult(ShakerResult):
         self.retake.setText(f"Retake what is invalid ({len(keys)})")
 
 
-class AmplifierBench(QObject):
+class AmplifierBench(Side):
     """What the Bench shows and does when the plan in hand is an amplifier's."""
 
     def __init__(self, bench: BenchPlace) -> None:
         super().__init__(bench)
-        self.bench = bench
         self.stage = SheetStage()
         self.stretches = StretchView()
         self.result = SheetResult()
@@ -82,14 +80,6 @@ class AmplifierBench(QObject):
         whole = sum(i.duration for i in items)
         count = len(tasks(prepared.settings))
         self.bench.told.setText(f"{count} readings in {len(items)} steps, about {clock(whole)}")
-
-    def begin(self, prepared: Prepared) -> None:
-        """The run has begun."""
-        self.show_prepared(prepared, False)
-
-    def change(self, place: Path, changes: dict[str, Any]) -> None:
-        """Into the plan."""
-        self.bench.alter(place, changes)
 
     def show_running(self, board: Board) -> None:
         live, prepared = board.live, self.bench.prepared
@@ -135,19 +125,12 @@ class AmplifierBench(QObject):
         self.result.show_finding(bench.finding, cut, take.position() is not None)
         self.result.offer(invalid)
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
-        length = next((e["t"] for e in reversed(events) if e["kind"] == "end"), 0.0)
-        bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
-        bench.events.setText(reason or "")
-        bench.docket.show_plan(bench.plan_file, take.folder, False)
-        bench.running.emit(False)
+        bench.ended(take, "", reason)
 
     def go(self) -> None:
         """What was asked for is done."""
         if self.bench.state == "running" and self.here:
             self.bench.link.order("go")
-
-    def skip(self) -> None:
-        """A sheet is taken whole; single readings are retaken."""
 
     def make_limits(self) -> None:
         """A corridor for the curve in hand, from this unit or from several."""

@@ -140,10 +140,10 @@ class Story:
         if not wait_until(lambda: bench.state == "done" and bench.finding is not None, 240):
             raise RuntimeError("the run did not come to its end")
         self.shot("bench-done")
-        bench._point(10000.0)
+        bench.comparison.point(10000.0)
         self.shot("budget")
-        bench.stage.choose("deviation")
-        bench.accept("as found", self.lab.facts.operator, False)
+        bench.comparison.stage.choose("deviation")
+        bench.comparison.accept("as found", self.lab.facts.operator, False)
         if not wait_until(lambda: any(self.lab.certificates.glob("*.pdf")) and not bench.aside.open, 60):
             raise RuntimeError(f"it was not accepted: {self.window.strip.text()}")
         self.window.go("Folio")

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QObject
 from PyQt6.QtWidgets import QInputDialog, QStackedWidget
 
 from ..engine.preparing import Prepared
@@ -16,6 +15,7 @@ from ..protocol.messages import Board
 from .course_view import clock
 from .hit_stage import HitStage
 from .shaker_panels import Row, ShakerResult
+from .side import Side
 from .spin_stage import SpinStage
 from .stretch_view import StretchView
 from .tone_stage import ToneStage
@@ -72,12 +72,11 @@ class ListenResult(ShakerResult):
         self.accept.setEnabled(can)
 
 
-class ListenBench(QObject):
+class ListenBench(Side):
     """What the Bench shows and does when the plan in hand only listens."""
 
     def __init__(self, bench: BenchPlace) -> None:
         super().__init__(bench)
-        self.bench = bench
         self.stage = ListenStage()
         self.stage.hits.trigger.connect(lambda v: self._order("trigger", level=v))
         self.stage.hits.edited.connect(bench.change)
@@ -110,14 +109,6 @@ class ListenBench(QObject):
         self.stage.now.show_earlier(self.bench.finding_before())
         self.stretches.show_course(prepared.course(), False)
         self.bench.told.setText("Nothing is driven; it begins and ends by itself.")
-
-    def begin(self, prepared: Prepared) -> None:
-        """The run has begun."""
-        self.show_prepared(prepared, False)
-
-    def change(self, place: Path, changes: dict[str, Any]) -> None:
-        """Into the plan."""
-        self.bench.alter(place, changes)
 
     def overrule(self, number: int) -> None:
         """A person takes a hit that was put aside, and says why."""
@@ -154,12 +145,8 @@ class ListenBench(QObject):
         self.result.show_finding(bench.finding, cut, False)
         self._offer(take)
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
-        length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
-        bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
         doubt = take.doubt()
-        bench.events.setText(reason or (f"Doubtful: {doubt}" if doubt else ""))
-        bench.docket.show_plan(bench.plan_file, take.folder, False)
-        bench.running.emit(False)
+        bench.ended(take, "", reason or (f"Doubtful: {doubt}" if doubt else None))
 
     def _offer(self, take: Take) -> None:
         finding = self.bench.finding

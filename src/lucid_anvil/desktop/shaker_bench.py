@@ -7,7 +7,6 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QObject
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QMenu
 
@@ -21,6 +20,7 @@ from ..protocol.messages import Board
 from .course_view import clock
 from .shaker_panels import ShakerResult, head_of, shaker_rows
 from .shaker_stage import ShakerStage
+from .side import Side
 from .stretch_view import StretchView
 from .widgets import button
 
@@ -28,12 +28,11 @@ if TYPE_CHECKING:
     from .bench_place import BenchPlace
 
 
-class ShakerBench(QObject):
+class ShakerBench(Side):
     """What the Bench shows and does when the plan in hand is a shaker test; the Bench keeps plan, take and state."""
 
     def __init__(self, bench: BenchPlace) -> None:
         super().__init__(bench)
-        self.bench = bench
         self.stage = ShakerStage()
         self.stage.edited.connect(bench.change)
         self.stretches = StretchView()
@@ -158,12 +157,7 @@ class ShakerBench(QObject):
             swap_sensor(lab, place, role, serial)
             return prepare(place, rig)
 
-        def then(made: Prepared) -> None:
-            self.bench.prepared = made
-            self.bench._show_prepared(True)
-            self.bench.link.order("replan")
-
-        self.bench.aside.run("change", work, then)
+        self.bench.aside.run("change", work, self.bench.changed)
 
     def toggle_hold(self) -> None:
         if self.bench.state == "running" and self.here:
@@ -214,8 +208,4 @@ class ShakerBench(QObject):
             self.stretches.show_progress(item, min(share, 1.0))
         else:
             self.stretches.show_progress(None, 0.0, all_done=cut is None)
-        length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
-        self.bench.told.setText(f"{take.name} · {status} · {clock(length)} recorded")
-        self.bench.events.setText(reason or "")
-        self.bench.docket.show_plan(self.bench.plan_file, take.folder, False)
-        self.bench.running.emit(False)
+        self.bench.ended(take, "", reason)

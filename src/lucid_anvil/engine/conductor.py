@@ -7,7 +7,6 @@ import contextlib
 import json
 import os
 import queue
-import shutil
 import struct
 import subprocess
 import sys
@@ -25,26 +24,23 @@ import numpy as np
 
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
-from ..lab.takes import Take, begin_take
+from ..lab.takes import Take
 from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
 from ..protocol.messages import Board, Trip
 from ..rig.device import Wire, prefer, wire_pair
-from ..rig.model import MEASURED
 from .door import Door
-from .evaluating import evaluate_take
-from .preparing import Prepared, files_kept, plan_as_kept, prepare, rig_as_kept
+from .preparing import Prepared, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
 from .showing import Showing
+from .taking import make_take, read_take, tell_ledger, unmake_take
 from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
 WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule")
 """Orders that are the method's to heed."""
-READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator", "reading")
-"""Marks that say that there is something to be read."""
 ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
 START = 60.0
@@ -410,11 +406,7 @@ class Conductor:
 
     def _prepare_take(self) -> None:
         try:
-            begin_take(self.take_folder, *self.kept)
-            for name, place in files_kept(self.prepared).items():
-                shutil.copyfile(place, self.take_folder / name)
-            rows = [self._channel_row(role) for role in self.roles] + [{"label": "drive", "unit": "V"}]
-            self.made = Recorder(self.take_folder, rows, self.rate, self.block)
+            self.made = make_take(self.take_folder, self.prepared, self.kept, self.roles)
         except (OSError, BadInput) as problem:
             self.why = str(problem)
 
@@ -441,17 +433,6 @@ class Conductor:
             folder = os.path.relpath(self.resumed.resolve(), self.take_folder.resolve())
             self.recorder.event("continued", t=0.0, take=self.resumed.name, folder=folder, position=self.position)
         self._set(state="running", take=str(self.take_folder))
-
-    def _channel_row(self, role: str) -> dict[str, Any]:
-        part = self.prepared.rig.channel(role)
-        row: dict[str, Any] = {"label": role, "unit": "V", "range": part.range}
-        if role in self.prepared.facts.sensitivity:
-            unit = MEASURED[part.kind]
-            row["sensitivity"] = self.prepared.facts.sensitivity[role] * 1e3
-            row["sensitivity_unit"] = f"mV/({unit})" if "/" in unit else f"mV/{unit}"
-        if part.sensor:
-            row["sensor"] = part.sensor
-        return row
 
     def _stop(self, why: str) -> None:
         """F12: tell the keeper, and go down with it."""
@@ -495,23 +476,19 @@ class Conductor:
         if self.recorder is None:
             if self.status == "done":
                 self.status = "closed"
-            with contextlib.suppress(OSError):
-                for name in ("guards.jsonl", "device.jsonl"):
-                    (self.take_folder / name).unlink(missing_ok=True)
-                self.take_folder.rmdir()
+            unmake_take(self.take_folder)
             self._set(state="failed" if self.status in ("failed", "refused") else "done", message=self.why)
             return
         self.recorder.close(status=self.status, reason=self.why)
         self._set(state="reading")
         take = Take(self.take_folder)
-        if any(e["kind"] in READABLE for e in take.events()):
-            try:
-                finding = evaluate_take(take)
-                self.board.finding = str(take.keep(finding))
-                self.board.verdict = finding.verdict
-            except BadInput as problem:
-                self.board.message = str(problem)
-        _tell_ledger(take)
+        try:
+            made = read_take(take)
+            if made is not None:
+                self.board.finding, self.board.verdict = str(made[0]), made[1].verdict
+        except BadInput as problem:
+            self.board.message = str(problem)
+        tell_ledger(take)
         self._set(state="failed" if self.status == "failed" else "done", message=self.why or self.board.message)
 
     def _linger(self) -> None:
@@ -527,21 +504,6 @@ def _warm_up() -> None:
     import scipy.special  # noqa: F401
 
     from ..methods import comparison_reading, comparison_run  # noqa: F401
-
-
-def _tell_ledger(take: Take) -> None:
-    from ..lab.place import lab_of
-
-    place = lab_of(take.folder)
-    if place is None:
-        return
-    plan = take.plan()
-    ledger = place.ledger()
-    for role, sensor in plan.sensors.items():
-        ledger.rests_on(
-            str(take.folder.resolve().relative_to(place.folder.resolve())), sensor.serial, role, sensor.certificate
-        )
-    ledger.close()
 
 
 def main() -> None:

@@ -91,14 +91,16 @@ def _table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: b
 
 def _small_table(path: Path, skip: int, delimiter: str, columns: int) -> Floats:
     """A short file is read before the fast reader for long ones would be imported."""
+    rows = path.read_text(encoding="utf-8-sig").splitlines()[skip:]
+    if not any(row.strip() for row in rows):
+        return np.zeros((0, columns))
     try:
-        with path.open(encoding="utf-8-sig") as file:
-            table = np.loadtxt(file, delimiter=delimiter, skiprows=skip, comments=None, ndmin=2)
+        table = np.loadtxt(rows, delimiter=delimiter, comments=None, ndmin=2)
     except ValueError:
         return _slow_table(path, skip, delimiter, columns, False)
-    if table.size and (table.shape[1] != columns or not np.all(np.isfinite(table))):
+    if table.shape[1] != columns or not np.all(np.isfinite(table)):
         raise _blame(path, skip, delimiter, columns, False)
-    return table.reshape(-1, columns)
+    return table
 
 
 def _slow_table(path: Path, skip: int, delimiter: str, columns: int, decimal_comma: bool) -> Floats:

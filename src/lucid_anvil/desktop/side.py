@@ -1,0 +1,77 @@
+"""What the Bench needs of each kind of test: a Stage, a course, a result, and what to do at each turn of a run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QObject
+from PyQt6.QtWidgets import QWidget
+
+from ..engine.preparing import Prepared
+from ..lab.takes import RETAKE, Take, plan_beside
+from ..protocol.messages import Board
+
+if TYPE_CHECKING:
+    from .bench_place import BenchPlace
+
+
+class Side(QObject):
+    """One kind of test on the Bench, which keeps plan, take and state itself."""
+
+    stage: Any
+    """The thing itself, large"""
+    stretches: QWidget
+    """The course"""
+    result: Any
+    """What is told after the run"""
+    settings: tuple[QWidget, ...] = ()
+    """Set beside the course while the run is planned"""
+    buttons: tuple[QWidget, ...] = ()
+    """Beside the course while it runs"""
+
+    def __init__(self, bench: BenchPlace) -> None:
+        super().__init__(bench)
+        self.bench = bench
+
+    @property
+    def here(self) -> bool:
+        """Whether the plan in hand is of this kind."""
+        raise NotImplementedError
+
+    def show_prepared(self, prepared: Prepared, editable: bool) -> None:
+        """A plan that was opened or changed."""
+        raise NotImplementedError
+
+    def change(self, place: Path, changes: dict[str, Any]) -> None:
+        """Settings changed by hand on the thing itself, into the plan's own files."""
+        self.bench.alter(place, changes)
+
+    def refuse(self) -> None:
+        """A setting was changed when nothing can be: show again what holds."""
+
+    def begin(self, prepared: Prepared) -> None:
+        """The run has begun."""
+        self.show_prepared(prepared, False)
+
+    def show_running(self, board: Board) -> None:
+        """One snapshot of the run."""
+        raise NotImplementedError
+
+    def show_done(self, take: Take, status: str, reason: str | None) -> None:
+        """A take that is finished, and why if it was cut."""
+        raise NotImplementedError
+
+    def skip(self) -> None:
+        """Leave this stretch for the next, where that can be done."""
+
+    def again(self) -> None:
+        """Another take of the same plan; of the whole, not of the few readings once more, after a retake."""
+        bench = self.bench
+        if bench.plan_file is not None:
+            retaken = bench.plan_file.name == RETAKE and bench.take is not None
+            bench.open_plan(plan_beside(bench.take) if retaken and bench.take else bench.plan_file)
+
+    def repaint_charts(self) -> None:
+        """Take on the palette in force."""
+        self.stage.repaint_charts()
