@@ -271,6 +271,9 @@ def test_run_panel_shows_guards_and_a_trip() -> None:
     assert room_text(Room("abort", "Abort edges", 0.5, 10.0, 20.0, "m/s²", "cut")) == ("6.0 dB", 0.5)
     assert panel.at.text() == "at 1000 Hz"
     assert has(painted(panel.guards[1], 200, 32), "clay", 40)
+    # The next bench has one guard only: the other must not stand there as armed.
+    panel.show_board(Board(rooms=[Room("disk", "Disk space", 0.0, 8e10, 2e8, "B", "ease")]), [], "")
+    assert [row.room.label for row in panel.guards if row.room and not row.isHidden()] == ["Disk space"]
 
 
 def test_check_rows_are_signed_by_a_click_once() -> None:

@@ -15,8 +15,8 @@ from . import theme
 
 pg.setConfigOptions(antialias=True, useNumba=False)
 
-MANY = 100
-"""Points above which a curve is drawn piece by piece"""
+MANY = 10_000
+"""Points above which a curve is drawn piece by piece, whatever it is"""
 
 
 def frequency_text(f: float) -> str:
@@ -141,10 +141,11 @@ class Chart(pg.PlotWidget):
             return (np.log10(a) if self.log_x else a), (np.log10(b) if self.log_y else b)
 
     def curve(self, key: str, x: Any, y: Any, role: str = "teal", width: float = 2.2, name: str = "",
-              dots: bool = False, style: Qt.PenStyle = Qt.PenStyle.SolidLine, z: float = 10, dense: bool = False
-              ) -> None:  # fmt: skip
+              dots: bool = False, style: Qt.PenStyle = Qt.PenStyle.SolidLine, z: float = 10, dense: bool = False,
+              pieces: bool = False) -> None:  # fmt: skip
         """Draw or redraw one curve. `dense`: least and greatest of each column of the screen, without gaps; drawn in
-        hairlines, which are many times quicker."""
+        hairlines, which are many times quicker. `pieces`: up and down at nearly every point, like noise; drawn line by
+        line, since the outline of one smoothed path would take ten times as long."""
         a, b = self._xy(x, y)
         pen = pg.mkPen(theme.color(role), width=1 if dense else width, style=style)
         if key not in self.series:
@@ -152,9 +153,8 @@ class Chart(pg.PlotWidget):
             self.series[key].setZValue(z)
             self.addItem(self.series[key])
         item = self.series[key]
-        # Many points in one smoothed path are united into one outline, which takes ten times as long as their pieces.
-        pieces = a.size > MANY and not dense and style == Qt.PenStyle.SolidLine
-        item.curve.setSegmentedLineMode("on" if pieces else "auto")
+        apart = (pieces or a.size > MANY) and not dense and style == Qt.PenStyle.SolidLine
+        item.curve.setSegmentedLineMode("on" if apart else "auto")
         if dots:
             item.setData(a, b, pen=pen, symbol="o", symbolSize=6, symbolBrush=theme.color(role), symbolPen=None)
         elif dense:

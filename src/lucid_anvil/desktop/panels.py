@@ -199,6 +199,9 @@ class RunPanel(QWidget):
             self.rows.addWidget(row)
         for row, room in zip(self.guards, board.rooms, strict=False):
             row.show_room(room)
+        # Another bench may have fewer: none of its predecessor's may stand there as armed.
+        for i, row in enumerate(self.guards):
+            row.setVisible(i < len(board.rooms))
         self.at.setText(head)
         self.margins.show_rows(rows)
 

@@ -186,7 +186,8 @@ class RecordView(QWidget):
                 continue
             at, y = pyramid.picture(int(low * c.rate), int(high * c.rate) + 2, columns, c.load)
             if at.size:
-                self.chart.curve(c.label, at / c.rate, y, role, width, c.label, dense=at.size > columns // 2)
+                dense = at.size > columns // 2
+                self.chart.curve(c.label, at / c.rate, y, role, width, c.label, dense=dense, pieces=at.size > 100)
         self.busy = False
 
     def crop(self) -> tuple[float, float]:
