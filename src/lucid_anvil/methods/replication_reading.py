@@ -119,9 +119,9 @@ def _finding(reads: list[PassRead], target: Target, record: Mapping[str, Channel
     readings = [
         Reading("in_tolerance", f"Lines of the spectrum within ±{TOLERANCE:g} dB", shares, "%"),
         Reading("rms_error", "Error, rms over the target's rms", g.rms_error, "%", own, 2.0 if own else None),
-        Reading("peak_error", "Highest peak against the target's", g.peak_error, "%", own, 2.0 if own else None),
+        Reading("peak_error", "Peak against the target's", g.peak_error, "%", own, 2.0 if own else None),
         Reading("spectrum_error", "Error of the spectrum, rms", g.spectrum_error, "dB"),
-        Reading("level", "Level against the target's, least squares", 100 * g.level, "%", own, 2.0 if own else None),
+        Reading("level", "Level, least squares", 100 * g.level, "%", own, 2.0 if own else None),
         Reading("control_peak", "Control, peak", peak, "m/s²"),
         Reading("passes", "Passes, ladder included", float(len(reads)), ""),
     ]  # fmt: skip
@@ -130,9 +130,8 @@ def _finding(reads: list[PassRead], target: Target, record: Mapping[str, Channel
         drive = record["drive"].samples(max(a, 0), a + target.wave.size)
         readings.append(Reading("drive_peak", "Drive, peak", float(np.max(np.abs(drive), initial=0.0)), "V"))
     for k, r in enumerate(reads, 1):
-        readings.append(
-            Reading(f"rms_error_{k}", f"Pass {k} ({20 * np.log10(r.level):+.1f} dB), error", r.figures.rms_error, "%")
-        )
+        db = f"{20 * np.log10(r.level):.1f}".replace("-", "−").replace("−0.0", "0.0").removesuffix(".0")
+        readings.append(Reading(f"rms_error_{k}", f"Pass {k} at {db} dB, error", r.figures.rms_error, "%"))
     notes.append(
         f"Error in the control band {target.band[0]:.4g} Hz to {target.band[1]:.4g} Hz; the response was moved by"
         f" {1e3 * g.delay:.3g} ms onto the target."
