@@ -26,6 +26,8 @@ from .speed_orders import SpeedSettings
 UNITS = {"speed_min": "rpm", "speed_max": "rpm"}
 CLOSE = 3.0
 """Order lines within which a steady tone spoils a point; a line is one over the window's revolutions."""
+BEFORE = 0.5
+"""s before a cut in which what led to it may have spoiled the record already"""
 LINES = 600
 """Lines of the map at most."""
 TURNS = 16
@@ -65,11 +67,8 @@ def evaluate(
         given = triggers[-1].get("level")
         level = None if given is None else float(given)
     rising = settings.slope == "rising" if not triggers else bool(triggers[-1].get("rising", True))
-    runs = [m for m in marks if m["kind"] == "rotation"]
-    pulses, x = tach.samples(), signal.samples()
-    if runs:
-        a, b = (float(runs[-1][k]) for k in ("start", "stop"))
-        pulses, x = pulses[int(a * tach.rate) : int(b * tach.rate)], x[int(a * signal.rate) : int(b * signal.rate)]
+    a, b = _stretch(marks, tach.duration)
+    pulses, x = tach.between(a, b), signal.between(a, b)
     times = pulse_times(pulses, tach.rate, level, rising)
     try:
         rotation = rotation_of(times, settings.pulses_per_rev)
@@ -99,6 +98,16 @@ def evaluate(
         "speed-orders", tuple(limits.judge(r) for r in readings), tuple(curves),
         maps=tuple(maps), notes=tuple(notes),
     )  # fmt: skip
+
+
+def _stretch(marks: Sequence[Mapping[str, Any]], duration: float) -> tuple[float, float]:
+    """Start and stop [s] of the run that was marked last, all where none was; of one that was cut up to the cut."""
+    runs = [m for m in marks if m["kind"] == "rotation"]
+    if not runs:
+        return 0.0, duration
+    cuts = [float(m["t"]) for m in marks if m["kind"] == "trip" and m.get("action") in ("cut", "ease")]
+    start = float(runs[-1]["start"])
+    return start, float(runs[-1].get("stop", min((t - BEFORE for t in cuts if t - BEFORE > start), default=duration)))
 
 
 def _speeds(settings: SpeedSettings, rpm: Floats) -> Floats:

@@ -213,6 +213,9 @@ def perform(settings: SpeedSettings, facts: Facts) -> Performance:
         before = run.stage
         run.heed(got)
         shown += 1
+        if before == "waiting" != run.stage:
+            # Of a run that is cut this is all that is known of its stretch.
+            run.marks.append({"t": run.t, "kind": "rotation", "start": max(run.began - MARGIN, 0.0)})
         if any(o["order"] == "skip" for o in got.orders) or (run.stage == "waiting" and run.t > PATIENCE):
             break
         live = run.told() if shown % 3 == 0 or run.stage != before else None

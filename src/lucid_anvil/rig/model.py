@@ -325,6 +325,13 @@ class Rig(Model):
     ease_time: Seconds = 0.5
     standin: StandIn = Field(default_factory=StandIn)
 
+    @property
+    def listens(self) -> bool:
+        """Whether it only listens: no load bank is driven, and no sensor sits on a shaker's axis."""
+        if self.standin.scene is not None:
+            return True
+        return self.load is None and not any(c.kind == "acceleration" and c.axis == "axial" for c in self.channels)
+
     @model_validator(mode="after")
     def _whole(self) -> Rig:
         roles = [c.role for c in self.channels]
