@@ -68,6 +68,7 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
     assert bench.comparison.result.word.text() == "inside"
     assert "take-001 · done" in bench.told.text()
     assert bench.comparison.stage.tabs.now == "deviation"
+    assert bench.chain.tiles == [] and "take-001 as it was kept" in bench.chain.instead
     assert bench.comparison.stage.charts["deviation"].table["deviation"][0].tolist() == [
         63.0,
         125.0,

@@ -116,7 +116,9 @@ def test_elided_text_keeps_the_whole_in_its_tip() -> None:
 
 def test_chain_tiles_are_painted_told_and_clicked() -> None:
     view = ChainView()
+    view.show_none("This is take-001 as it was kept.")
     empty = painted(view, 900, 80)
+    assert has(empty, "muted")
     tiles = [
         Tile("source", "Source", "sine 160 Hz", "98 mV", "peak", 0.4, 0.99, "drive"),
         Tile("unit", "Unit", "GA-11", "297 mV", "to 2026", 0.3, 1.0, "measure"),

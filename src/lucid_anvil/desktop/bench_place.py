@@ -20,7 +20,7 @@ from ..protocol.messages import Board
 from ..rig.choosing import rig_of
 from .amplifier_bench import AmplifierBench
 from .background import Background
-from .chain_view import ChainView
+from .chain_view import WAKING, ChainView
 from .comparison_bench import ComparisonBench
 from .course_view import clock
 from .docket import Docket
@@ -138,6 +138,7 @@ class BenchPlace(QWidget):
 
     def _nothing(self) -> None:
         self.panels.setCurrentWidget(self.empty)
+        self.chain.show_none("No bench is awake: choose a plan in the docket, or a sensor in the Ledger.")
         self.docket.show_plan(None, None, False)
         self.told.setText("Nothing is planned.")
         for widget in (self.mark, *self.side_widgets):
@@ -161,6 +162,7 @@ class BenchPlace(QWidget):
         self.link.close_run()
         self.plan_file, self.prepared, self.finding = place, prepared, None
         self.events.setText("")
+        self.chain.show_none(WAKING)
         self.take = next_take_folder(place.parent)
         self._show_prepared(True)
         self.link.start(place, self.take, self.pace, resume)
@@ -196,6 +198,9 @@ class BenchPlace(QWidget):
 
         def then(prepared: Prepared) -> None:
             self.prepared = prepared
+            self.chain.show_none(
+                f"This is {kept.name} as it was kept; nothing is connected. Run again wakes its bench."
+            )
             self._show_prepared(False)
             self._done(kept)
 

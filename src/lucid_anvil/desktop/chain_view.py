@@ -11,6 +11,7 @@ from . import theme
 from .widgets import small_text
 
 GAP = 14
+WAKING = "The bench is waking up: devices and guards are being started."
 
 
 class ChainView(QWidget):
@@ -21,11 +22,17 @@ class ChainView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.tiles: list[Tile] = []
+        self.instead = ""
         self.setFixedHeight(80)
         self.setMouseTracking(True)
 
     def show_tiles(self, tiles: list[Tile]) -> None:
         self.tiles = tiles
+        self.update()
+
+    def show_none(self, why: str) -> None:
+        """No signal path is live, and why."""
+        self.tiles, self.instead = [], why
         self.update()
 
     def _boxes(self) -> list[QRectF]:
@@ -48,14 +55,7 @@ class ChainView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         boxes = self._boxes()
         if not self.tiles:
-            small_text(
-                painter,
-                4,
-                44,
-                "The bench is waking up: devices and guards are being started.",
-                theme.color("muted"),
-                10,
-            )
+            small_text(painter, 4, 44, self.instead, theme.color("muted"), 10)
             return
         for i, (tile, box) in enumerate(zip(self.tiles, boxes, strict=True)):
             self._one(painter, tile, box)
