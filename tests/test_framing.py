@@ -62,6 +62,17 @@ def test_an_offset_is_off_before_the_window_spreads_it(window: str) -> None:
     assert np.max(np.abs(np.array(plain) - np.array(lifted))) < 1e-9
 
 
+@pytest.mark.parametrize(("frame", "group"), [(64, 8), (8192, 8), (20_000, 3), (65_536, 1), (200_000, 1)])
+def test_long_frames_are_not_heaped_up(frame: int, group: int) -> None:
+    framer = Framer(1, frame)
+    assert framer.group == group
+    x = np.random.default_rng(5).standard_normal((1, 5 * frame // 2))
+    made = averaged([x], 1, 1.0, frame)
+    wanted = np.mean([np.abs(y[0]) ** 2 for y in framer.feed(x)], axis=0)
+    assert made.frames == 4
+    assert made.auto[0] == pytest.approx(wanted * 2 / np.sum(framer.window**2))
+
+
 def test_many_threads_average_side_by_side() -> None:
     """Plans are made in one thread at a time, transforms in as many as there are."""
     rng = np.random.default_rng(4)

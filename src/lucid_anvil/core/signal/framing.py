@@ -17,8 +17,9 @@ WINDOWS: dict[str, tuple[float, ...]] = {
 }
 """Cosine-sum windows by their coefficients (ISO 18431-2; Harris, Proc. IEEE 66, 1978)"""
 
-GROUP = 8
-"""Frames of one channel that are transformed together at most: their transforms stay in the processor's cache"""
+GROUP, CACHED = 8, 1 << 16
+"""Frames of one channel, and samples in all of them, that are transformed together at most: they stay in the
+processor's cache"""
 
 PIECE = 1 << 18
 """Samples of a long record that are best read at once: 32 MB of 16 channels, and few frames that two pieces share"""
@@ -84,7 +85,9 @@ class Framer:
         self.touched = int(np.flatnonzero(np.abs(spread) > 1e-12 * np.abs(spread[0]))[-1]) + 1
         self.spread = spread[: self.touched] / frame
         self.ones = np.ones(frame)
-        self._transform = Transform(max(channels, GROUP), frame)
+        self.group = max(min(GROUP, CACHED // frame), 1)
+        """Frames of one channel that are best transformed together"""
+        self._transform = Transform(max(channels, self.group), frame)
 
     def clear(self) -> None:
         """Forget what waits for a whole frame."""
@@ -131,7 +134,7 @@ class Framer:
         return np.convolve(row.reshape(-1, self.hop) @ self.ones[: self.hop], np.ones(parts), "valid")
 
     def transform(self, x: Floats, sums: Floats | None = None) -> Complexes:
-        """Of up to as many frames as there are channels, or `GROUP` if that is more, (frames, frame): (frames, lines).
+        """Of up to as many frames as there are channels, or `group` if that is more, (frames, frame): (frames, lines).
         `sums` (frames,) of their samples, if known."""
         sums = x @ self.ones if sums is None else sums
         made = self._transform(x, self.window)

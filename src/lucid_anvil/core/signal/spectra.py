@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .framing import GROUP, Framer
+from .framing import Framer
 from .sinefit import Complexes, Floats
 
 
@@ -86,7 +86,7 @@ class Averager:
         self._cross = np.zeros((channels, self.count), dtype=complex)
         self._now = np.empty(2 * self.count)
         self._product = self._now.view(complex)
-        self._conjugates = np.empty((GROUP, self.count), dtype=complex)
+        self._conjugates = np.empty((self.framer.group, self.count), dtype=complex)
         self.frames = 0
         self.scale = 2 / (rate * np.sum(self.window**2))
 
@@ -111,10 +111,10 @@ class Averager:
             for y in self.framer.feed(x):
                 self.add(y)
         else:
-            group = (GROUP - 1) * self.hop + self.framer.frame
+            count, frame = self.framer.group, self.framer.frame
             for run in self.framer.runs(x):
-                for at in range(0, run.shape[1] - self.framer.frame + 1, GROUP * self.hop):
-                    self._add_group(run[:, at : at + group])
+                for at in range(0, run.shape[1] - frame + 1, count * self.hop):
+                    self._add_group(run[:, at : at + (count - 1) * self.hop + frame])
         return self.frames - before
 
     def add(self, y: Complexes) -> None:
@@ -129,7 +129,7 @@ class Averager:
             self._sum(i, y[i : i + 1], conjugates)
 
     def _add_group(self, run: Floats) -> None:
-        """A run (channels, m) of up to `GROUP` frames, a channel at a time, the reference first: what one channel needs
+        """A run (channels, m) of a group of frames, a channel at a time, the reference first: what one channel needs
         stays in the processor's cache."""
         cut = self.framer.frames(run)
         conjugates = self._conjugates[: cut.shape[1]]
