@@ -11,7 +11,7 @@ from lucid_anvil.engine.guards import default_guards
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.methods.speed_reading import _stretch
-from lucid_anvil.rig.model import Rig
+from lucid_anvil.rig.model import Rig, StandIn
 
 Conduct = Callable[..., Any]
 
@@ -61,6 +61,18 @@ def test_a_bench_that_listens_needs_no_guards_of_its_own(demo_lab: Any, name: st
     rig = Rig.model_validate(held)
     assert rig.listens
     assert [(g.watch, g.action) for g in default_guards(rig)] == [("supply", "ease"), ("disk", "ease")]
+
+
+@pytest.mark.parametrize("name", ["shaker", "comparison", "amplifier"])
+def test_a_bench_that_drives_is_not_taken_for_one_that_listens(demo_lab: Any, name: str) -> None:
+    held = load_yaml(demo_lab.folder / "rigs" / f"{name}.rig.yaml")
+    held.pop("guards", None)
+    rig = Rig.model_validate(held)
+    assert not rig.listens
+    # Nor is one whose loads a person changes, or whose devices are real.
+    assert not rig.model_copy(update={"load": None}).listens
+    assert not rig.model_copy(update={"standin": StandIn()}).listens
+    assert {"drive", "overload", "disk"} <= {g.watch for g in default_guards(rig)}
 
 
 def test_the_stretch_of_a_run() -> None:

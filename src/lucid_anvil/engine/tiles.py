@@ -63,7 +63,7 @@ def chain(
     rig = prepared.rig
     if rig.load is not None:
         return amplifier_chain(prepared, samples, drive, instruments or {})
-    if rig.listens:
+    if rig.standin.scene is not None or not any(c.kind == "acceleration" and c.axis == "axial" for c in rig.channels):
         return listening_chain(prepared, samples, live)
     used = {r.key: r for r in rooms}
     frequency = live.get("frequency")

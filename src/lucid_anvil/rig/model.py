@@ -327,10 +327,10 @@ class Rig(Model):
 
     @property
     def listens(self) -> bool:
-        """Whether it only listens: no load bank is driven, and no sensor sits on a shaker's axis."""
-        if self.standin.scene is not None:
-            return True
-        return self.load is None and not any(c.kind == "acceleration" and c.axis == "axial" for c in self.channels)
+        """Whether it is a stand-in that only listens. Of a real bench that can't be known: it is guarded as one that
+        drives."""
+        scene = self.standin.scene
+        return self.load is None and scene is not None and scene.kind != "amplifier"
 
     @model_validator(mode="after")
     def _whole(self) -> Rig:
