@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 import pytest
 
-from lucid_anvil.engine.guards import default_guards
+from lucid_anvil.engine.preparing import prepare
+from lucid_anvil.formats.recording import channel_of
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.methods.speed_reading import _stretch
-from lucid_anvil.rig.model import Rig, StandIn
 
 Conduct = Callable[..., Any]
 
@@ -54,25 +55,13 @@ def test_a_sensor_that_goes_dead_ends_the_recording(demo_lab: Any, conduct: Cond
         assert len(beyond) > 3 and all(y is None for y in beyond)
 
 
-@pytest.mark.parametrize("name", ["pump", "hammer", "microphone"])
-def test_a_bench_that_listens_needs_no_guards_of_its_own(demo_lab: Any, name: str) -> None:
-    held = load_yaml(demo_lab.folder / "rigs" / f"{name}.rig.yaml")
-    held.pop("guards")
-    rig = Rig.model_validate(held)
-    assert rig.listens
-    assert [(g.watch, g.action) for g in default_guards(rig)] == [("supply", "ease"), ("disk", "ease")]
-
-
-@pytest.mark.parametrize("name", ["shaker", "comparison", "amplifier"])
-def test_a_bench_that_drives_is_not_taken_for_one_that_listens(demo_lab: Any, name: str) -> None:
-    held = load_yaml(demo_lab.folder / "rigs" / f"{name}.rig.yaml")
-    held.pop("guards", None)
-    rig = Rig.model_validate(held)
-    assert not rig.listens
-    # Nor is one whose loads a person changes, or whose devices are real.
-    assert not rig.model_copy(update={"load": None}).listens
-    assert not rig.model_copy(update={"standin": StandIn()}).listens
-    assert {"drive", "overload", "disk"} <= {g.watch for g in default_guards(rig)}
+def test_a_run_that_was_cut_as_it_began_has_no_speed(demo_lab: Any) -> None:
+    prepared = prepare(demo_lab.jobs / "0412" / "bilge-pump/run-down" / "run-down.plan.yaml")
+    x = np.random.default_rng(1).standard_normal(4 * 25_600)
+    record = {"tach": channel_of("tach", "V", 25_600.0, x), "signal": channel_of("signal", "V", 25_600.0, x)}
+    marks = [{"kind": "rotation", "t": 1.5, "start": 1.2}, {"kind": "trip", "t": 1.6, "action": "ease"}]
+    made = prepared.method.evaluate(record, prepared.settings, marks)
+    assert not any(r.valid for r in made.readings) and all(r.reason for r in made.readings)
 
 
 def test_the_stretch_of_a_run() -> None:
@@ -81,6 +70,7 @@ def test_the_stretch_of_a_run() -> None:
     assert _stretch([whole], 20.0) == (3.5, 20.0)
     assert _stretch([whole, {"kind": "rotation", "t": 18.0, "start": 3.5, "stop": 18.0}], 20.0) == (3.5, 18.0)
     assert _stretch([whole, {"kind": "trip", "t": 9.0, "action": "ease"}], 20.0) == (3.5, 8.5)
-    # A guard that only notes, or one that acted before the run began, cuts nothing.
+    # Cut as soon as it began: nothing is left, rather than what the cut has spoiled.
+    assert _stretch([whole, {"kind": "trip", "t": 3.8, "action": "cut"}], 20.0) == (3.5, 3.5)
+    # A guard that only notes cuts nothing.
     assert _stretch([whole, {"kind": "trip", "t": 9.0, "action": "note"}], 20.0) == (3.5, 20.0)
-    assert _stretch([{"kind": "trip", "t": 1.0, "action": "ease"}, whole], 20.0) == (3.5, 20.0)

@@ -221,7 +221,7 @@ class BenchPlace(QWidget):
         if self.side is None or self.plan_file is None:
             return
         if self.state not in ("starting", "walk-round"):
-            self.side.refuse()
+            self.side.show_settings()
             return
         self.side.change(self.plan_file, changes)
 

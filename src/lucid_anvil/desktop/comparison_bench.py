@@ -73,7 +73,7 @@ class ComparisonBench(Side):
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         self.stage.show_prepared(prepared, editable)
         self.stage.show_earlier(self._last_curve())
-        self.refuse()
+        self.show_settings()
         items = prepared.course()
         self.course.show_course(items)
         self.course.show_progress(None, {}, False)
@@ -100,7 +100,7 @@ class ComparisonBench(Side):
                 return Curve("earlier", "last time", x, y, "Hz", "%")
         return None
 
-    def refuse(self) -> None:
+    def show_settings(self) -> None:
         if self.bench.prepared is not None:
             self.kind.choose(self.bench.prepared.settings.excitation, quiet=True)
             self.density.choose(str(self.bench.prepared.settings.steps_per_octave), quiet=True)

@@ -47,8 +47,8 @@ class Side(QObject):
         """Settings changed by hand on the thing itself, into the plan's own files."""
         self.bench.alter(place, changes)
 
-    def refuse(self) -> None:
-        """A setting was changed when nothing can be: show again what holds."""
+    def show_settings(self) -> None:
+        """The settings that hold, on what they are set with; also after a change that could not be."""
 
     def begin(self, prepared: Prepared) -> None:
         """The run has begun."""
@@ -68,9 +68,11 @@ class Side(QObject):
     def again(self) -> None:
         """Another take of the same plan; of the whole, not of the few readings once more, after a retake."""
         bench = self.bench
-        if bench.plan_file is not None:
-            retaken = bench.plan_file.name == RETAKE and bench.take is not None
-            bench.open_plan(plan_beside(bench.take) if retaken and bench.take else bench.plan_file)
+        place = bench.plan_file
+        if place is not None and place.name == RETAKE and bench.take is not None:
+            place = plan_beside(bench.take)
+        if place is not None:
+            bench.open_plan(place)
 
     def repaint_charts(self) -> None:
         """Take on the palette in force."""

@@ -290,18 +290,10 @@ LOADED: list[dict[str, object]] = [
 ]
 """What protects an amplifier's bench whose file names no guards"""
 
-LISTENING: list[dict[str, object]] = [
-    {"watch": "supply", "after": 0.2, "action": "ease"},
-    {"watch": "disk", "limit": 2e8, "action": "ease"},
-]
-"""What ends a recording on a bench that only listens: a sensor that has gone dead hears nothing more"""
-
 
 def default_guards(rig: Rig) -> list[GuardPart]:
     """What protects a rig whose file names no guards: its own limits."""
     s = rig.shaker
-    if rig.listens:
-        return [GuardPart.model_validate(r) for r in LISTENING]
     if rig.load is not None:
         drive = {"watch": "drive", "limit": rig.front_end.source_range * 0.99}
         return [GuardPart.model_validate(r) for r in (drive, *LOADED)]

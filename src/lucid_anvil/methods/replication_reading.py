@@ -130,7 +130,7 @@ def _finding(reads: list[PassRead], target: Target, record: Mapping[str, Channel
         drive = record["drive"].samples(max(a, 0), a + target.wave.size)
         readings.append(Reading("drive_peak", "Drive, peak", float(np.max(np.abs(drive), initial=0.0)), "V"))
     for k, r in enumerate(reads, 1):
-        db = f"{20 * np.log10(r.level):.1f}".replace("-", "−").replace("−0.0", "0.0").removesuffix(".0")
+        db = f"{round(20 * np.log10(r.level), 1) + 0.0:g}".replace("-", "−")
         readings.append(Reading(f"rms_error_{k}", f"Pass {k} at {db} dB, error", r.figures.rms_error, "%"))
     notes.append(
         f"Error in the control band {target.band[0]:.4g} Hz to {target.band[1]:.4g} Hz; the response was moved by"

@@ -105,9 +105,11 @@ def _stretch(marks: Sequence[Mapping[str, Any]], duration: float) -> tuple[float
     runs = [m for m in marks if m["kind"] == "rotation"]
     if not runs:
         return 0.0, duration
-    cuts = [float(m["t"]) for m in marks if m["kind"] == "trip" and m.get("action") in ("cut", "ease")]
-    start = float(runs[-1]["start"])
-    return start, float(runs[-1].get("stop", min((t - BEFORE for t in cuts if t - BEFORE > start), default=duration)))
+    start, stop = float(runs[-1]["start"]), runs[-1].get("stop")
+    if stop is None:
+        cuts = [float(m["t"]) for m in marks if m["kind"] == "trip" and m.get("action") in ("cut", "ease")]
+        stop = max(min(cuts) - BEFORE, start) if cuts else duration
+    return start, float(stop)
 
 
 def _speeds(settings: SpeedSettings, rpm: Floats) -> Floats:

@@ -325,13 +325,6 @@ class Rig(Model):
     ease_time: Seconds = 0.5
     standin: StandIn = Field(default_factory=StandIn)
 
-    @property
-    def listens(self) -> bool:
-        """Whether it is a stand-in that only listens. Of a real bench that can't be known: it is guarded as one that
-        drives."""
-        scene = self.standin.scene
-        return self.load is None and scene is not None and scene.kind != "amplifier"
-
     @model_validator(mode="after")
     def _whole(self) -> Rig:
         roles = [c.role for c in self.channels]
