@@ -194,7 +194,7 @@ def test_what_the_walk_round_mends_does_not_trip_the_run(demo_lab: Any, conduct:
 
 
 def test_kill_the_window(demo_lab: Any, tmp_path: Path) -> None:
-    plan = short_plan(demo_lab, LONG)
+    plan = short_plan(demo_lab, {**LONG, "dwell": "20 s"})  # longer than a window lives, on a fast machine too
     process = launch.start(plan, None, plan.parent / "take", "fast", demo_lab.note, "T.T.", tmp_path / "log")
     running = Running(launch.wait_for(demo_lab.note, process, 60), process, plan.parent / "take")
     face = subprocess.Popen(
