@@ -109,6 +109,8 @@ class SineRun(ShakerRun):
     crooked: int = 0
     beyond: float = 0.0
     """s beyond tolerance without a break"""
+    steady: float = 0.0
+    """s over which the loop averages, while the frequency stands or follows a resonance"""
 
     def start_loop(self) -> None:
         assert self.profile is not None
@@ -140,7 +142,8 @@ class SineRun(ShakerRun):
         carrier = self.phase + phases
         self.phase = (self.phase + turned) % (2 * np.pi)
         middle = (self.frequency + frequency) / 2
-        wanted, target = self.loop.regulate(frequency, self.target(frequency))
+        octaves = abs(math.log2(frequency / self.frequency)) / self.span if self.frequency > 0 else 0.0
+        wanted, target = self.loop.regulate(frequency, self.target(frequency), self.steady, octaves)
         if amplitude is not None:
             wanted = amplitude
         self.frequency = frequency
@@ -225,6 +228,7 @@ class SineRun(ShakerRun):
         self.frequency, self.level = frequency, level - 20.0
         assert self.loop is not None
         self.loop.amplitude = 0.0
+        self.loop.arrive()
         inside, began = 0, self.number
         settle = max(3, math.ceil(3 / frequency / self.span))
         while inside < settle:
@@ -247,7 +251,7 @@ class SineRun(ShakerRun):
 
     def _notched(self, frequency: float) -> float:
         assert self.loop is not None
-        return self.loop.regulate(frequency, self.target(frequency))[1]
+        return self.loop.regulate(frequency, self.target(frequency), self.steady)[1]
 
     def go_down(self) -> Generator[Want, Got, None]:
         """Ramp the drive off over a few tenths of a second."""
@@ -344,16 +348,21 @@ def _dwell(run: SineRun, stretch: Stretch) -> Generator[Want, Got, None]:
     width = _width(run, f, index)
     first = True
     smooth = 0.0
+    run.steady = _settling(run, f, index)
+    assert run.loop is not None
+    late = 1 / (math.pi * width) + run.loop.regulation.window(f) / 2 + 3 * run.span
+    quick = 0.45 / late
     while t < stretch.duration - 1e-9 and not run.skip:
         run.moved_level(stretch.level)
         if follow and run.reading is not None and t > 0.5:
             p = run.reading.phases
             error = math.remainder(float(p[index] - p[0]) - wanted, 2 * math.pi)
-            smooth += 0.25 * (error - smooth)
+            smooth += min(0.5, run.span / (0.2 * late)) * (error - smooth)
             # Phase falls through the resonance by about one radian over half of its width. A proportional and an
-            # integral part, so that a steady drift leaves no lag.
-            slow += 0.5 * smooth * width * run.span
-            f = run.frequency + float(np.clip((0.8 * smooth * width + slow) * run.span, -width / 8, width / 8))
+            # integral part, so that a steady drift leaves no lag; as quick as the mode's own settling allows.
+            slow += width / 2 * quick**2 / 4 * smooth * run.span
+            step = (width / 2 * quick * smooth + slow) * run.span
+            f = run.frequency + float(np.clip(step, -width / 8, width / 8))
             f = float(np.clip(f, run.profile.start, run.profile.stop)) if run.profile else f
         k = (f - run.frequency) / run.span
         u = np.arange(run.n) / run.rate
@@ -366,20 +375,66 @@ def _dwell(run: SineRun, stretch: Stretch) -> Generator[Want, Got, None]:
         yield from run.sine(phases, turned, f, marks=marks, stage=stretch.kind, at=t, of=stretch.duration, **extra)
         marks = ()
         t += run.span
-    run.skip = False
+    run.skip, run.steady = False, 0.0
+
+
+def _settling(run: SineRun, f: float, index: int) -> float:
+    """s to average over at rest: longer than the mode there takes to settle, since a quicker loop chases its
+    transients."""
+    return max(0.8, 5 / (math.pi * _width(run, f, index)))
+
+
+QUADRATURE = -math.pi / 2
+"""rad, the phase re the base's motion at which a single mode on it has its resonance"""
 
 
 def _resonance(run: SineRun, stretch: Stretch) -> tuple[int, float]:
-    """Channel index, and the phase [rad] re the control that is held."""
+    """Channel index, and the phase [rad] re the control that is held: that of the mode's peak as the probe run showed
+    it, steady at each frequency. A sweep that moves shows it late."""
+    index = _responding(run, stretch)
+    return index, _phase_at_rest(run, run.frequency, index)
+
+
+def _responding(run: SineRun, stretch: Stretch) -> int:
+    """The channel whose resonance is followed: as said, else the one that rose highest in the sweeps so far."""
     role = stretch.channel
     if role is None and run.found:
         role = max(run.found, key=lambda r: run.found[r][0])
     if role is None:
         role = run.roles[len(run.controls)] if len(run.roles) > len(run.controls) else run.roles[0]
-    index = run.roles.index(role)
-    held = run.found.get(role)
-    # Quadrature: the phase at which a single mode on a moving base has its resonance.
-    return index, held[2] if held is not None and abs(abs(held[2]) - np.pi / 2) < 1.0 else -np.pi / 2
+    return run.roles.index(role)
+
+
+def _phase_at_rest(run: SineRun, f: float, index: int) -> float:
+    """rad at the peak of the response over the control near `f`, by a single mode fitted to the probe run's lines;
+    quadrature where there is none to be fitted."""
+    if run.plant is None:
+        return QUADRATURE
+    lines = run.plant.frequency
+    over = run.plant.smoothed[index] / np.where(run.plant.smoothed[0] == 0, 1e-12, run.plant.smoothed[0])
+    near = np.flatnonzero((lines > f / 1.15) & (lines < f * 1.15))
+    if near.size < 7:
+        return QUADRATURE
+    top = near[int(np.argmax(np.abs(over[near])))]
+    half = max(1.5 * _width(run, float(lines[top]), index), 3 * float(lines[1]))
+    x = lines[np.abs(lines - lines[top]) <= half]
+    y = over[np.abs(lines - lines[top]) <= half]
+    if x.size < 5 or np.min(run.plant.coherence[index][np.abs(lines - lines[top]) <= half]) < 0.5:
+        return QUADRATURE
+    # y·(f0² − f² + i·f·w) = c, linear in f0², w and the complex c (a single mode's receptance).
+    scale = float(lines[top])
+    r = x / scale
+    rows = np.vstack([
+        np.column_stack([y.real, -r * y.imag, -np.ones(r.size), np.zeros(r.size)]),
+        np.column_stack([y.imag, r * y.real, np.zeros(r.size), -np.ones(r.size)]),
+    ])  # fmt: skip
+    goal = np.concatenate([r**2 * y.real, r**2 * y.imag])
+    weight = np.tile(1 / np.abs(y), 2)
+    (f0, w, a, b), *_ = np.linalg.lstsq(rows * weight[:, None], goal * weight, rcond=None)
+    fine = np.linspace(r[0], r[-1], 2000)
+    fitted = (a + 1j * b) / (f0 - fine**2 + 1j * fine * w)
+    peak = float(np.angle(fitted[int(np.argmax(np.abs(fitted)))]))
+    return peak if abs(peak - QUADRATURE) < 1.0 else QUADRATURE
 
 
 def _width(run: SineRun, f: float, index: int) -> float:
@@ -400,9 +455,8 @@ def _first_frequency(run: SineRun, stretch: Stretch, begin: float) -> float:
     if stretch.frequency is not None and stretch.kind == "dwell":
         return stretch.frequency
     found = [v for r, v in run.found.items() if stretch.channel in (None, r)]
-    near = stretch.frequency
-    if near is None and found:
-        return max(found)[1]
+    near = stretch.frequency or (max(found)[1] if found else None)
+    moved = 1 + run.loop.moved if run.loop is not None else 1.0
     if run.plant is not None:
         # The largest response over control that the probe run saw, near the frequency that was said.
         index = (
@@ -412,10 +466,10 @@ def _first_frequency(run: SineRun, stretch: Stretch, begin: float) -> float:
         )
         f = run.plant.frequency
         assert run.profile is not None
-        low, high = (near / 1.15, near * 1.15) if near else (run.profile.start, run.profile.stop)
+        low, high = (near / moved / 1.15, near / moved * 1.15) if near else (run.profile.start, run.profile.stop)
         band = (f >= max(low, run.profile.start)) & (f <= min(high, run.profile.stop))
         ratio = np.abs(run.plant.smoothed[index]) / np.maximum(np.abs(run.plant.smoothed[0]), 1e-9)
-        return float(f[band][np.argmax(ratio[band])])
+        return float(np.clip(f[band][np.argmax(ratio[band])] * moved, run.profile.start, run.profile.stop))
     return near or float(np.sqrt(run.profile.start * run.profile.stop)) if run.profile else 100.0
 
 
@@ -451,6 +505,8 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
             yield from run.go_down()
             driven = False
         if not driven:
+            if stretch.sweep is None:
+                run.steady = _settling(run, f, _responding(run, stretch) if stretch.kind == "follow" else 0)
             fine = yield from run.start_up(f, stretch.level + run.level_by)
             if not fine:
                 return

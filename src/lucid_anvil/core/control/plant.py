@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -24,6 +25,11 @@ class LoopResponse:
     """(channels,) rms at rest, in the channel's unit"""
     delay: float
     """s from source to the first channel"""
+
+    def rows(self, channels: Sequence[int]) -> LoopResponse:
+        """Of some of the channels, in that order."""
+        rows = list(channels)
+        return LoopResponse(self.frequency, self.response[rows], self.coherence[rows], self.noise[rows], self.delay)
 
     def at(self, channel: int, frequency: float) -> complex:
         """H at a frequency [Hz], straight between magnitudes and between unwrapped phases of neighbouring lines."""

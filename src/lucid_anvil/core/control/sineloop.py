@@ -3,8 +3,9 @@
 The plant's gain at the present frequency is the control's phasor over the drive's, both through one tracking
 filter, so that the filter's lag and the loop's delay fall out of it. Its ratio to the response that the probe run
 found is carried forward to the time at which the drive now computed will act, along the straight line of its last
-readings; the drive is the target over that gain. A sharp mode that moved since the probe run is followed by the
-ratio; one that did not is met before it is reached.
+readings; the drive is the target over that gain. How far the modes have moved since the probe run is learned from
+their skirts (`moving`), so that a sharp one is met before it is reached. At rest in frequency the ratio is averaged
+over several times what the mode needs to settle: a quick loop would chase its transients.
 """
 
 from __future__ import annotations
@@ -16,8 +17,16 @@ import numpy as np
 
 from ..signal.sinefit import Floats
 from ..signal.tracking import PhasorBank
+from .moving import STEP, Moving
 from .plant import LoopResponse
 from .points import combined
+from .twin import Twin
+
+
+FALL = 6.0
+"""dB/s by which the plant's gain is let fall against its model while the frequency stands"""
+SWEPT = 200.0
+"""dB an octave more while it is swept: a mode that moved"""
 
 
 @dataclass(frozen=True)
@@ -63,54 +72,6 @@ class Reading:
     """V peak"""
 
 
-class Twin:
-    """What the probed plant would show for the drive that is played, at a reduced rate: the measure against which
-    the real plant's slow changes are read, its transients included."""
-
-    def __init__(self, plant: LoopResponse, channels: int, rate: float, block: int, highest: float) -> None:
-        """`highest` [Hz] of the sine."""
-        from scipy.fft import next_fast_len
-
-        self.thin = max((k for k in range(1, block + 1) if block % k == 0 and rate / k >= 3 * highest), default=1)
-        slow = rate / self.thin
-        lines = plant.frequency
-        count = int(round(slow / (lines[1] - lines[0]) / 2)) * 2
-        f = np.arange(count // 2 + 1) * (lines[1] - lines[0])
-        h = np.zeros((channels, f.size), dtype=complex)
-        held = min(f.size, lines.size)
-        for i in range(channels):
-            h[i, :held] = plant.smoothed[i, :held]
-            _towards_zero(h[i], f, plant, i)
-        edge = np.clip((f / highest - 1.1) / 0.35, 0, 1)
-        h *= 0.5 + 0.5 * np.cos(np.pi * edge)
-        # What the band edge smears to before the drive is let come late instead.
-        self.late = min(32, block // self.thin)
-        taps = np.roll(np.fft.irfft(h, count), self.late, axis=1)
-        taps[:, -count // 4 :] = 0
-        self.block = block // self.thin
-        self.size = next_fast_len(count + self.block, real=True)
-        self.spectrum = np.fft.rfft(taps, self.size)
-        self.memory = np.zeros(self.size)
-
-    def __call__(self, drive: Floats) -> Floats:
-        """(channels, block/thin) for one block of drive."""
-        self.memory[: -self.block] = self.memory[self.block :]
-        self.memory[-self.block :] = drive[:: self.thin]
-        return np.fft.irfft(np.fft.rfft(self.memory) * self.spectrum, self.size)[:, -self.block :]
-
-
-def _towards_zero(h: np.ndarray, f: Floats, plant: LoopResponse, channel: int) -> None:
-    """Below the lowest line that can be believed an acceleration goes with f² and turns towards half a turn."""
-    good = np.flatnonzero(plant.coherence[channel] > 0.5)
-    if good.size == 0 or good[0] >= f.size:
-        return
-    first = int(good[0])
-    turn = float(np.angle(h[first]))
-    end = np.pi if turn > 0 else -np.pi
-    share = f[:first] / f[first]
-    h[:first] = np.abs(h[first]) * share**2 * np.exp(1j * (end + (turn - end) * share))
-
-
 @dataclass
 class SineLoop:
     """State of the control. Channels: the control points first, then the responses."""
@@ -142,11 +103,20 @@ class SineLoop:
         self.twin: Twin | None = None
         if self.plant is not None:
             self.twin = Twin(self.plant, self.channels, self.rate, self.block, self.highest)
+            self.told = self._telling(self.plant)
+            rows = [*range(self.controls), *self.told] * 2
+            self.side = Twin(self.plant.rows(rows), len(rows), self.rate, self.block, self.highest)
+            self.side.become(STEP * np.repeat([-1.0, 1.0], len(rows) // 2))
             self.tail = np.zeros((self.channels + 2, self.twin.late * self.twin.thin))
             while self.block // self.twin.thin % (self.block // piece):
                 piece *= 2
-            self.shadow = PhasorBank(self.channels, piece // self.twin.thin, self.rate / self.twin.thin, longest)
-        self.trail: deque[tuple[float, Floats]] = deque(maxlen=64)
+            self.shadow = PhasorBank(self.channels + len(rows), piece // self.twin.thin, self.rate / self.twin.thin, longest)
+        self.trail: deque[tuple[float, float, Floats]] = deque(maxlen=256)
+        """When, at which frequency [Hz], and ln of the gains seen over those of the model"""
+        self.moving = Moving(self.block / self.rate)
+        self.moved = 0.0
+        """share by which the twins' modes are moved now"""
+        self.lowest_gain: float | None = None
         self.now = 0.0
         self.raw: deque[Floats] = deque(maxlen=64)
         self.reading: Reading | None = None
@@ -157,7 +127,7 @@ class SineLoop:
         lag = 0.0
         rows = np.vstack([x, drive])
         if self.twin is not None:
-            shadow = self.twin(drive)
+            shadow = np.vstack([self.twin(drive), self.side(drive)])
             late = self.twin.late * self.twin.thin
             lag = late / self.rate
             whole = np.concatenate([self.tail, np.vstack([rows, phase])], axis=1)
@@ -179,14 +149,63 @@ class SineLoop:
         if drive_level > 1e-5:
             seen = np.append(made.control, levels) / drive_level
             if self.twin is not None:
-                q = np.abs(self.shadow.read(held)[0]) / drive_level
+                whole_q = np.maximum(np.abs(self.shadow.read(held)[0]) / drive_level, 1e-12)
+                q = whole_q[: self.channels]
                 model = np.maximum(np.append(self._combined(q[: self.controls]), q), 1e-9)
+                self._learn(seen, model, whole_q[self.channels :])
             else:
                 model = self._model(f)
             bound = self.regulation.most_correction * np.log(10) / 20
             ratio = np.minimum(np.maximum(np.log(np.maximum(seen, 1e-9) / model), -bound), bound)
-            self.trail.append((self.now - age, ratio))
+            self.trail.append((self.now - age, f, ratio))
+            self._move()
         return made
+
+    def arrive(self) -> None:
+        """Begin at another frequency: of the readings before only what was known last stays."""
+        while len(self.trail) > 1:
+            self.trail.popleft()
+
+    def _telling(self, plant: LoopResponse) -> list[int]:
+        """The two responses that rise highest over the control in the band: they tell where the modes are."""
+        band = (plant.frequency >= self.lowest) & (plant.frequency <= self.highest)
+        over = np.abs(plant.smoothed[: self.channels, band]) / np.maximum(np.abs(plant.smoothed[0, band]), 1e-12)
+        good = np.where(plant.coherence[: self.channels, band] > 0.7, over, 0.0)
+        peaks = good.max(axis=1, initial=0.0)
+        others = sorted(range(self.controls, self.channels), key=lambda i: -peaks[i])
+        return [i for i in others[:2] if peaks[i] > 2.0]
+
+    def _learn(self, seen: Floats, model: Floats, side: Floats) -> None:
+        """How far the modes have moved, from what was seen against the twin and the twins at its side."""
+        low, high = side.reshape(2, -1)
+        c = self.controls
+
+        def slope(k: int | None) -> float:
+            if k is None:
+                return float(np.log(self._combined(high[:c]) / self._combined(low[:c]))) / (2 * STEP)
+            return float(np.log(high[c + k] / low[c + k])) / (2 * STEP)
+
+        off = np.log(np.maximum(seen, 1e-12) / model)
+        steep = slope(None)
+        best: tuple[float, float] | None = None
+        for k, channel in enumerate(self.told):
+            one = slope(k) - steep
+            if best is None or abs(one) > abs(best[1]):
+                best = (float(off[1 + channel] - off[0]), one)
+        self.moving.learn((float(off[0]), steep), best)
+
+    def _move(self) -> None:
+        """Move the twins' modes to where they are now, once that has gone far enough to matter."""
+        assert self.twin is None or self.plant is not None
+        if self.twin is None or abs(self.moving.at - self.moved) < 0.0008:
+            return
+        before, self.moved = self.moved, self.moving.at
+        self.twin.become(np.full(self.channels, self.moved))
+        n = len(self.side.response) // 2
+        self.side.become(self.moved + STEP * np.repeat([-1.0, 1.0], n))
+        for i, (t, f, ratio) in enumerate(self.trail):
+            change = np.log(self._model(f, before) / self._model(f, self.moved))
+            self.trail[i] = (t, f, ratio + change)
 
     def _broadband(self, seconds: float) -> Floats:
         """Levels of all that is in the signal, as √2·rms or as peak."""
@@ -200,38 +219,45 @@ class SineLoop:
     def _combined(self, levels: Floats) -> float:
         return float(combined(levels, self.regulation.combine))
 
-    def _model(self, frequency: float) -> Floats:
-        """Gains per volt that the probe run found: of the combined control, then of every channel."""
+    def _model(self, frequency: float, moved: float | None = None) -> Floats:
+        """Gains per volt that the probe run found, its modes moved: of the combined control, then of every channel."""
         if self.plant is None:
             return np.ones(self.channels + 1)
-        held = self.plant.magnitudes(frequency)[: self.channels]
+        held = self.plant.magnitudes(frequency / (1 + (self.moved if moved is None else moved)))[: self.channels]
         return np.concatenate([[self._combined(held[: self.controls])], held])
 
-    def gains(self, frequency: float) -> Floats:
-        """Expected gain per volt at `lead` from now: combined control first, then every channel."""
+    def gains(self, frequency: float, steady: float = 0.0) -> Floats:
+        """Expected gain per volt at `lead` from now: combined control first, then every channel. `steady` s: the
+        frequency hardly moves, and the ratio's mean over that time is taken."""
         model = self._model(frequency)
         if not self.trail:
             return model
-        span = max(1.5 * self.regulation.window(frequency), 8.5 * self.block / self.rate)
+        bound = self.regulation.most_correction * np.log(10) / 20
+        span = max(1.5 * self.regulation.window(frequency), 8.5 * self.block / self.rate, steady)
         since = self.trail[-1][0] - span
         recent = [r for r in self.trail if r[0] > since]
+        y = np.array([r[2] for r in recent])
         if len(recent) < 4:
-            return model * np.exp(recent[-1][1])
+            return model * np.exp(y[-1])
+        level = y.mean(axis=0)
+        if steady > 0:
+            return model * np.exp(np.clip(level, -bound, bound))
         t = np.array([r[0] for r in recent])
-        y = np.array([r[1] for r in recent])
         # A straight line through the last readings, carried to when the drive acts.
-        middle, level = float(t.mean()), y.mean(axis=0)
+        middle = float(t.mean())
         u = t - middle
         slope = (u @ y) / (u @ u)
         ahead = self.trust * (self.now + self.lead - middle)
         carried = level + np.minimum(np.maximum(ahead * slope, -0.7), 0.7)
-        bound = self.regulation.most_correction * np.log(10) / 20
         return model * np.exp(np.minimum(np.maximum(carried, -bound), bound))
 
-    def regulate(self, frequency: float, target: float) -> tuple[float, float]:
+    def regulate(
+        self, frequency: float, target: float, steady: float = 0.0, octaves: float = 0.0
+    ) -> tuple[float, float]:
         """Drive amplitude [V peak] at the end of the block now computed, for a target [peak] at its frequency; and
-        the target as notched by the response limits."""
-        gains = self.gains(frequency)
+        the target as notched by the response limits. `octaves` a second by which the frequency moves."""
+        gains = self.gains(frequency, steady)
+        gains[0] = self._not_suddenly(float(gains[0]), frequency, octaves)
         for channel, most in self.limits.items():
             ratio = gains[1 + channel] / gains[0]
             if ratio * target > most:
@@ -243,6 +269,19 @@ class SineLoop:
         else:
             wanted = min(wanted, self.ceiling * 1e-3)
         return wanted, target
+
+    def _not_suddenly(self, gain: float, frequency: float, octaves: float) -> float:
+        """The control's gain, not less than it can fall to in a block while nothing breaks: a sensor that loses
+        sensitivity must not drive the table up before it is found out."""
+        model = float(self._model(frequency)[0])
+        share = gain / max(model, 1e-12)
+        if self.lowest_gain is not None:
+            span = self.block / self.rate
+            # As much, in dB a second, as leaves the table below 1.3 times until the chain is judged.
+            rate = min(FALL, 1.8 / (3 * max(0.07, 2.5 / frequency) + 3 * span)) + SWEPT * octaves
+            share = max(share, self.lowest_gain * 10 ** (-rate * span / 20))
+        self.lowest_gain = share
+        return share * model
 
     def play(self, amplitude: float, phase: Floats) -> Floats:
         """The block: from the last amplitude straight to this one, on the carrier's phase [rad]."""

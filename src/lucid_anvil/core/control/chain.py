@@ -1,0 +1,212 @@
+"""Whether the measuring chain is still the one that the probe run saw.
+
+A sensor that loses half of its sensitivity lets the loop drive twice as hard, and every level that rests on it looks
+right. What gives it away are the others: the probed plant says what each channel should show for the drive as it is
+played, and a channel whose own ratio to that jumps while the others' stay has changed, not the structure. A mode that
+softens, drifts or is swept through changes the ratios too, but slowly against the windows that are compared here, or
+of several channels at once.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..signal.sinefit import Floats
+from .plant import LoopResponse
+from .twin import Twin
+
+LEAST = 0.14
+"""Jump of ln(ratio) that counts at least: 13 % lost, 15 % gained"""
+GROSS = 0.55
+"""Jump that is taken for true at once: 42 % lost, 73 % gained"""
+SLOW = 0.25
+"""ln(ratio) by which a channel may creep away, beyond what a moved mode explains"""
+WINDOW, GROSS_WINDOW = 0.07, 0.03
+"""s that the windows span at least"""
+PERIODS = 2.5
+"""that a window holds at least, of the drive's mean frequency"""
+STEEP = 3.0
+"""times what the ratio moves by before and after it, a jump must be: a mode that is swept through glides"""
+SCATTERED = 6.0
+"""times the jumps' own scatter a jump must be"""
+AUDIBLE = 4.0
+"""times its noise a channel must show"""
+FAINT = 2e-3
+"""share of the loudest energy that a window must hold to be compared"""
+MEMORY = 12.0
+"""s over which the scatter is learned"""
+CREEP = 1.5
+"""s over which slow changes are read"""
+SHIFT = 0.08
+"""share by which a mode may have moved since the probe run"""
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A channel whose ratio to its model changed while the others' stayed."""
+
+    channel: int
+    by: float
+    """factor by which it now shows more or less than before"""
+    witnesses: tuple[int, ...]
+    """Channels that went on as before; none: it may be the drive that changed"""
+
+
+class ChainWatch:
+    """Fed block by block; a change is told in the block in which it is sure."""
+
+    def __init__(
+        self, plant: LoopResponse, rate: float, block: int, highest: float, watched: Sequence[int], tonal: bool,
+    ) -> None:  # fmt: skip
+        """`plant` of all channels; `watched` its rows that are fed, control points first; `highest` [Hz] driven;
+        `tonal`: by a sine, whose frequency says which mode may explain what."""
+        rows = list(watched)
+        held = plant.rows(rows)
+        self.count, self.tonal = len(rows), tonal
+        self.twin = Twin(held, self.count, rate, block, highest)
+        self.rate, self.block = rate, block
+        self.span = block / rate
+        thin = self.twin.thin
+        # The same band as the twin's, as late as it.
+        self.taps = _low_pass(2 * self.twin.late * thin + 1, rate, highest)
+        self.tail = np.zeros((self.count, self.taps.size - 1))
+        # Of white noise the low pass lets through its own share.
+        self.floor = (held.noise**2) * float(np.sum(self.taps**2))
+        self.lines = held.frequency[1] - held.frequency[0]
+        self.size = np.log(np.maximum(np.abs(held.smoothed), 1e-12))
+        self.sums: deque[Floats] = deque(maxlen=int(np.ceil(max(CREEP, 8 * PERIODS / 4.0) / self.span)) + 8)
+        """(3, channels + 1) a block: sum, energy shown, energy that the model gives; last column samples, turns"""
+        self.loudest = np.zeros(self.count)
+        self.last = 0.0
+        self.scatter: list[deque[Floats]] = [deque(maxlen=int(MEMORY / self.span)) for _ in range(2)]
+        self.start: tuple[float, Floats] | None = None
+        """Level of the drive, and where the channels stood, when creeping was first looked at"""
+        self.jumps = np.zeros(self.count)
+        self.limit = LEAST
+
+    def feed(self, x: Floats, drive: Floats) -> Changed | None:
+        """One block: `x` (channels, n) in their units, `drive` (n,) [V] as played."""
+        y = self.twin(drive)
+        whole = np.concatenate([self.tail, x], axis=1)
+        self.tail = whole[:, whole.shape[1] - self.taps.size + 1 :]
+        thin = self.twin.thin
+        around = np.lib.stride_tricks.sliding_window_view(whole, self.taps.size, axis=1)[:, ::thin]
+        z = around @ self.taps
+        row = np.zeros((3, self.count + 1))
+        row[0, :-1], row[1, :-1], row[2, :-1] = z.sum(axis=1), (z * z).sum(axis=1), (y * y).sum(axis=1)
+        slow = np.append(self.last, drive[::thin])
+        self.last = float(slow[-1])
+        row[0, -1], row[1, -1] = z.shape[1], np.count_nonzero(np.signbit(slow[1:]) != np.signbit(slow[:-1]))
+        row[2, -1] = float(slow @ slow)
+        self.sums.append(row)
+        held = np.array(self.sums)
+        # Where nothing was driven there is no ratio: the newest unbroken stretch counts.
+        quiet = np.flatnonzero(held[:, 2, 0] <= 0)
+        held = held[quiet[-1] + 1 :] if quiet.size else held
+        return self._jumped(held) or self._crept(held)
+
+    def _frequency(self, held: Floats) -> float:
+        """Hz, the drive's mean frequency of late, from its turns of sign."""
+        turns = held[-max(4, round(0.3 / self.span)) :, :, -1].sum(axis=0)
+        return float(max(turns[1] / 2 / (turns[0] / self.rate * self.twin.thin), 1.0))
+
+    def _jumped(self, held: Floats) -> Changed | None:
+        """A step between two windows that is steeper than what lies before and after it."""
+        if len(held) < 4:
+            return None
+        periods = PERIODS / self._frequency(held)
+        found = None
+        for which, (seconds, least, after) in enumerate(((GROSS_WINDOW, GROSS, 0), (WINDOW, LEAST, 1))):
+            n = int(np.ceil(max(seconds, periods) / self.span - 1e-6))
+            if len(held) < n * (4 + after):
+                continue
+            cut = len(held) - n * (4 + after)
+            r = [self._ratio(held[cut + k * n : cut + (k + 1) * n]) for k in range(4 + after)]
+            d = r[3] - r[1]
+            e = apart(d)
+            glide = 2 * np.abs(apart(r[1] - r[0]))
+            if after:
+                glide = np.maximum(glide, 2 * np.abs(apart(r[4] - r[3])))
+            known = self.scatter[which]
+            sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
+            limit = np.maximum(np.maximum(least, SCATTERED * sigma), STEEP * np.nan_to_num(glide, nan=np.inf))
+            if after:
+                self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
+            found = found or _alone(d, e, limit)
+            if np.isfinite(e).any():
+                known.append(np.nan_to_num(e))
+        return found
+
+    def _crept(self, held: Floats) -> Changed | None:
+        """A channel that has gone away from the others, step by step or long ago."""
+        n = int(np.ceil(max(CREEP, 4 * PERIODS / self._frequency(held)) / self.span)) if len(held) > 3 else 0
+        if not n or len(held) < n:
+            return None
+        r = self._ratio(held[-n:])
+        level = float(np.sqrt(held[-n:, 2, -1].sum() / held[-n:, 0, -1].sum()))
+        most = np.full(self.count, SLOW)
+        if self.tonal:
+            low, high = self._explained(self._frequency(held))
+            e = apart(r)
+            e = e - np.clip(e, low, high)
+        else:
+            if self.start is None or abs(np.log(level / self.start[0])) > 0.25:
+                self.start = (level, r)
+                return None
+            e = apart(r - self.start[1])
+        return _alone(e, e, most)
+
+    def _explained(self, frequency: float) -> tuple[Floats, Floats]:
+        """Least and greatest ln(ratio) against the others that modes moved by up to `SHIFT` explain at a frequency."""
+        at = frequency * (1 + np.linspace(-SHIFT, SHIFT, 17)) / self.lines
+        i = np.clip(np.round(at).astype(int), 1, self.size.shape[1] - 1)
+        here = int(np.clip(round(frequency / self.lines), 1, self.size.shape[1] - 1))
+        moved = np.array([apart(self.size[:, k] - self.size[:, here]) for k in i])
+        return moved.min(axis=0), moved.max(axis=0)
+
+    def _ratio(self, rows: Floats) -> Floats:
+        """ln of what each channel showed over what the model gives, by energy; nan where it shows hardly more than
+        its noise."""
+        sums, shown, model = rows[:, 0, :-1].sum(axis=0), rows[:, 1, :-1].sum(axis=0), rows[:, 2, :-1].sum(axis=0)
+        n = rows[:, 0, -1].sum()
+        shown = shown - sums**2 / n - n * self.floor
+        self.loudest = np.maximum(self.loudest, model / n)
+        loud = model > n * np.maximum(AUDIBLE**2 * self.floor, FAINT * self.loudest)
+        return np.where(loud, 0.5 * np.log(np.maximum(shown, 1e-6 * model) / np.where(loud, model, 1.0)), np.nan)
+
+
+def apart(d: Floats) -> Floats:
+    """Each channel's jump against the middle one of the others'; its own where there is no other."""
+    made = d.copy()
+    usable = np.flatnonzero(np.isfinite(d))
+    for i in usable:
+        others = d[usable[usable != i]]
+        if others.size:
+            made[i] = d[i] - np.median(others)
+    return made
+
+
+def _alone(d: Floats, e: Floats, limit: Floats) -> Changed | None:
+    """The channel that jumped against the others, which agree among themselves."""
+    worst = np.nan_to_num(np.abs(e) / limit) + 1e-9 * np.nan_to_num(np.abs(d))
+    i = int(np.argmax(worst))
+    if worst[i] < 1:
+        return None
+    others = [k for k in range(d.size) if k != i and np.isfinite(d[k])]
+    agree = tuple(k for k in others if abs(d[k] - (d[i] - e[i])) < 0.4 * abs(e[i]))
+    if others and len(agree) <= len(others) // 2:
+        return None
+    return Changed(i, float(np.exp(e[i])), agree)
+
+
+def _low_pass(taps: int, rate: float, highest: float) -> Floats:
+    """Symmetric taps that let through the band that a `Twin` knows."""
+    n = 8 * taps
+    f = np.fft.rfftfreq(n, 1 / rate)
+    edge = np.clip((f / highest - 1.1) / 0.35, 0, 1)
+    made = np.roll(np.fft.irfft(0.5 + 0.5 * np.cos(np.pi * edge), n), taps // 2)[:taps]
+    return np.asarray(made * np.hanning(taps + 2)[1:-1] ** 0.25)
