@@ -139,6 +139,40 @@ def zero_late(made: Played, prepared: Prepared) -> str | None:
     return None
 
 
+def true_level(lab: Lab, mode: str, seed: int, size: float, at: float) -> tuple[Played, float]:
+    """A run whose control sensor changes by `size` (share) at a time, and the most that the table then did against
+    the same run without: the largest ratio of rms over a tenth of a second, or two periods, until the drive is down."""
+    quick = prepared_for(lab, mode, seed, None)
+    span = quick.facts.block / quick.facts.rate
+    fault = {"at": at + 12 * span, "kind": "gain_jump", "channel": "control", "size": size}
+    made = play_through(prepared_for(lab, mode, seed, fault), longest=at + 6)
+    clean = play_through(quick, longest=at + 6)
+    rate = quick.facts.rate
+    n = int(0.1 * rate)
+    x, y = (p.channels["control"].samples(0, p.channels["control"].length) for p in (made, clean))
+    x = x.copy()
+    x[round(at * rate) :] /= 1 + size
+    count = min(x.size, y.size) // n
+    a, b = (np.sqrt(np.mean(v[: count * n].reshape(count, n) ** 2, axis=1)) for v in (x, y))
+    since = int(at * rate / n)
+    loud = b[since:] > 0.3 * np.median(b[since:])
+    return made, float(np.max((a[since:] / np.maximum(b[since:], 1e-12))[loud], initial=0.0))
+
+
+def check_chain(lab: Lab, mode: str, seed: int) -> Told:
+    """A control sensor that loses or gains 20 to 60 % at a drawn moment."""
+    rng = np.random.default_rng([seed, 78])
+    size = float(rng.uniform(0.2, 0.6) * rng.choice([-1, 1]))
+    quick = prepared_for(lab, mode, seed, None)
+    at = quick.course()[0].duration + float(rng.uniform(4.5, 7.0))
+    made, most = true_level(lab, mode, seed, size, at)
+    text = f"{100 * size:+.0f} %, table {most:.2f} times"
+    if made.trip is None:
+        return Told(mode, "chain", most < 1.3 and abs(size) < 0.3, f"never cut, {text}")
+    good = made.trip.guard in ("chain", "abort", "control_lost") and made.trip.t + 0.1 >= at and most <= 1.3
+    return Told(mode, "chain", good, f"{made.trip.guard} after {made.trip.t - at:.2f} s, {text}")
+
+
 def check_clean(lab: Lab, mode: str, seed: int) -> Told:
     made = play_through(prepared_for(lab, mode, seed, None))
     return Told(mode, "clean", made.trip is None, "" if made.trip is None else f"cut: {made.trip.sentence}")
@@ -147,6 +181,7 @@ def check_clean(lab: Lab, mode: str, seed: int) -> Told:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--faults", type=int, default=200)
+    parser.add_argument("--chains", type=int, default=60)
     parser.add_argument("--clean", type=int, default=50)
     parser.add_argument("--part", type=int, default=0)
     parser.add_argument("--parts", type=int, default=1)
@@ -156,10 +191,12 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         lab = make_demo(Path(folder) / "lab", datetime.date.today())
         jobs = [(MODES[i % 4], kinds[(i // 4) % len(kinds)], i) for i in range(given.faults)]
+        jobs += [(MODES[i % 4], "chain", 2000 + i) for i in range(given.chains)]
         jobs += [(MODES[i % 4], "clean", 1000 + i) for i in range(given.clean)]
         mine = jobs[given.part :: given.parts]
         for mode, kind, seed in mine:
-            told = check_clean(lab, mode, seed) if kind == "clean" else check_fault(lab, mode, kind, seed)
+            whole = {"clean": check_clean, "chain": check_chain}.get(kind)
+            told = whole(lab, mode, seed) if whole else check_fault(lab, mode, kind, seed)
             print(f"{seed:5d} {mode:8s} {kind:15s} {'good' if told.good else 'BAD '} {told.text}", flush=True)
             if not told.good:
                 bad.append(told)

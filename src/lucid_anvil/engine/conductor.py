@@ -27,6 +27,7 @@ from ..core.signal.sinefit import Floats
 from ..lab.takes import Take
 from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
+from ..protocol import chain
 from ..protocol.messages import Board, Trip
 from ..rig.device import Wire, prefer, wire_pair
 from .door import Door
@@ -293,6 +294,8 @@ class Conductor:
         if want.settings:
             for name, value in want.settings.items():
                 self.wire.send_json(b"C", {"name": name, "value": value})
+        if want.chain is not None:
+            self.wire.send(b"M", chain.pack(want.chain))
         if want.trip is not None:
             self._asked_for_trip(want.trip, local)
         if want.compute is not None:

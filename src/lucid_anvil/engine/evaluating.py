@@ -85,7 +85,7 @@ def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
     """A take read with other settings in place of its plan's. Raises BadInput."""
     method, channels, _, marks = material(take)
     made = check(method.Settings, _followed(method, settings, take), "the settings")
-    return method.evaluate(channels, made, marks)
+    return method.evaluate(channels, made, marks).lacking(unfinished(take))
 
 
 def series_of(take: Take) -> list[Take]:
@@ -111,10 +111,20 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
         merged = {**_followed(method, take.plan().step.settings, take), **changes}
         settings = check(method.Settings, merged, "the changed settings")
     together: Callable[..., Finding] | None = getattr(method, "together", None)
-    if together is None:
-        return method.evaluate(channels, settings, marks)
-    earlier = [material(t)[1:] for t in series_of(take)[:-1]]
-    if not earlier:
-        return method.evaluate(channels, settings, marks)
-    # What was taken again stands in place of the earlier.
-    return together([*earlier, (channels, settings, marks)])
+    earlier = [material(t)[1:] for t in series_of(take)[:-1]] if together is not None else []
+    if together is not None and earlier:
+        # What was taken again stands in place of the earlier.
+        finding = together([*earlier, (channels, settings, marks)])
+    else:
+        finding = method.evaluate(channels, settings, marks)
+    return finding.lacking(unfinished(take))
+
+
+def unfinished(take: Take) -> list[str]:
+    """Why a take is not whole, whatever its method: it was cut, or it has no end."""
+    status = take.status()
+    if status == "interrupted":
+        return ["the run has no end: it was killed, or it still goes on"]
+    if status == "done":
+        return []
+    return [f"the run did not come to its end ({(take.reason() or status).rstrip('.')})"]

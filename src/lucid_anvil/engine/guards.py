@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.control.chain import Changed, ChainModel, ChainWatch
 from ..core.quantities import parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
@@ -25,13 +26,14 @@ LOST_OVER = 0.16
 UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
     "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
-    "load_heat": "°C", "supply_current": "A", "instrument": "",
+    "load_heat": "°C", "supply_current": "A", "instrument": "", "chain": "%",
 }  # fmt: skip
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
     "acceleration": "Acceleration", "late": "Drive block late", "abort": "Abort corridor", "interlock": "Interlock",
     "load_heat": "Load temperature", "supply_current": "Supply current", "instrument": "Instruments",
+    "chain": "Measuring chain",
 }  # fmt: skip
 
 
@@ -121,13 +123,22 @@ class Guards:
         parts = list(self.rig.guards or default_guards(self.rig))
         # A plan's guards come on top of the rig's: they can add, never take away.
         parts += [GuardPart.model_validate(g) for g in self.control.get("guards", [])]
+        self.chain: tuple[ChainModel, ChainWatch] | None = None
+        self.changed: list[Changed] = []
+        if self.rig.load is None and not any(p.watch == "chain" for p in parts):
+            parts.append(GuardPart(watch="chain"))  # as the abort corridor: no file can leave it out
         self.watches = [Watch(p, self._limit(p)) for p in parts]
+
+    def know(self, model: ChainModel) -> None:
+        """What the probe run found: from now on the chain is watched against it."""
+        self.chain = (model, model.watch(self.rig.front_end.rate, self.rig.front_end.block))
+        self.changed = []
 
     def _limit(self, part: GuardPart) -> float:
         if part.limit is None:
             if part.watch == "load_heat" and self.rig.load is not None:
                 return self.rig.load.limit
-            return {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25}.get(part.watch, float("inf"))
+            return {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25, "chain": 13.0}.get(part.watch, float("inf"))
         if part.watch == "load_heat":
             return float(part.limit)
         unit = UNITS[part.watch]
@@ -153,6 +164,8 @@ class Guards:
         self.count += 1
         trips, rooms = [], []
         for watch in self.watches:
+            if watch.part.watch == "chain" and self.chain is None:
+                continue  # nothing is known yet that it could be held against
             used, value, channel = self._value(watch, seen, stroke)
             if watch.part.watch == "abort" and seen.bounds is not None:
                 watch.limit = self.edge
@@ -223,9 +236,29 @@ class Guards:
         if kind == "instrument":
             watch.said = seen.trouble
             return (2.0 if seen.trouble else 0.0), 0.0, None
+        if kind == "chain":
+            return self._chain(watch, seen)
         if kind == "disk":
             return watch.limit / max(self.free, 1.0), self.free, None
         return self._control_lost(watch, seen)
+
+    def _chain(self, watch: Watch, seen: Seen) -> tuple[float, float, str | None]:
+        """A control point, or a response that the level is notched for, no longer shows what it did while the others
+        go on; another channel is only told of."""
+        if self.chain is None:
+            return 0.0, 0.0, None
+        model, sight = self.chain
+        found = sight.feed(np.array([seen.channels[r] for r in model.roles]), seen.block.samples[-1])
+        if found is not None and all(c.channel != found.channel for c in self.changed):
+            self.changed.append(found)
+        critical = {*self.points, *self.control.get("notched", ())}
+        for one in self.changed:
+            role = model.roles[one.channel]
+            if role in critical:
+                watch.said = told(model, one)
+                return 2.0, 100 * (one.by - 1), role
+        used = max(abs(float(sight.jumps[i])) / sight.limit for i in range(model.controls))
+        return min(used, 0.99), 100 * float(np.expm1(sight.jumps[0])), model.roles[0]
 
     def _supply(self, seen: Seen) -> tuple[float, float, str | None]:
         worst, at = 0.0, 0.0
@@ -279,6 +312,15 @@ class Guards:
         share = value / seen.expect
         used = max(watch.limit / max(share, 1e-6), share * watch.limit)
         return used, value, role
+
+
+def told(model: ChainModel, change: Changed) -> str:
+    """A change of the chain in one sentence."""
+    role = model.roles[change.channel]
+    others = ", ".join(model.roles[i] for i in change.witnesses)
+    if not others:
+        return f"{role} shows {change.by:.2f} of what the drive gave before: its sensor or cable, or the amplifier"
+    return f"{role} shows {change.by:.2f} of what it did while {others} went on: its sensor, cable or mounting changed"
 
 
 LOADED: list[dict[str, object]] = [

@@ -111,6 +111,8 @@ def play_through(
             except StopIteration:
                 break
             made.marks.extend(want.marks)
+            if want.chain is not None:
+                guards.know(want.chain)
             if want.compute is not None:
                 result = want.compute[0](*want.compute[1])
             for name, value in (want.settings or {}).items():

@@ -23,6 +23,7 @@ import numpy as np
 
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
+from ..protocol import chain
 from ..protocol.messages import Room, Trip
 from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
 from ..rig.instruments import ON_THE_DESK, Trouble
@@ -237,6 +238,8 @@ class Keeper:
                     self.desk.put(order["name"], order["value"])
                 else:
                     self.device.send(b"C", payload)
+            elif kind == b"M":
+                self.guards.know(chain.unpack(payload))
             elif kind == b"K" and not self.armed:
                 held = json.loads(payload)
                 self.scales = channel_scales(self.rig, held["sensitivities"])

@@ -46,7 +46,8 @@ class Prepared:
         for role, level in control.limits.items():
             label = f"Limit of {role}"
             extra.append({"watch": "acceleration", "channel": role, "limit": 1.25 * level, "label": label})
-        return {"roles": control_roles(roles, control), "combine": control.combine, "guards": extra}
+        return {"roles": control_roles(roles, control), "combine": control.combine, "notched": list(control.limits),
+                "guards": extra}  # fmt: skip
 
 
 def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list[tuple[float, float, float, str]]:

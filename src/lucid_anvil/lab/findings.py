@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -60,11 +60,23 @@ class Finding:
     notes: tuple[str, ...] = ()
     curve_verdicts: tuple[str, ...] = ()
     detail: Mapping[str, Any] | None = None
+    missing: tuple[str, ...] = ()
+    """What plan or settings asked for and the record does not hold, a sentence's part each"""
+
+    @property
+    def complete(self) -> bool:
+        """Whether all is there that was asked for."""
+        return not self.missing
 
     @property
     def verdict(self) -> str:
-        """The first that occurs among outside, open, inside, none."""
-        return worst([r.verdict for r in self.readings] + list(self.curve_verdicts))
+        """The first that occurs among outside, open, inside, none; of what is not whole, outside or open."""
+        said = worst([r.verdict for r in self.readings] + list(self.curve_verdicts))
+        return said if self.complete or said == "outside" else "open"
+
+    def lacking(self, missing: Iterable[str]) -> Finding:
+        """The same, with more that is missing."""
+        return replace(self, missing=tuple(dict.fromkeys([*self.missing, *missing])))
 
     def reading(self, key: str) -> Reading:
         return next(r for r in self.readings if r.key == key)
@@ -124,6 +136,8 @@ def as_json(finding: Finding) -> dict[str, Any]:
         "curves": curves,
         "maps": list(finding.maps),
         "notes": list(finding.notes),
+        "complete": finding.complete,
+        "missing": list(finding.missing),
     }
     if finding.detail is not None:
         made["detail"] = finding.detail
@@ -159,5 +173,5 @@ def from_json(held: Mapping[str, Any]) -> Finding:
     verdict = held["verdict"]
     return Finding(
         held["method"], readings, tuple(curves), tuple(held.get("maps", ())), tuple(held["notes"]),
-        (verdict,), held.get("detail"),
+        (verdict,), held.get("detail"), tuple(held.get("missing", ())),
     )  # fmt: skip

@@ -49,7 +49,7 @@ class GuardPart(Model):
 
     watch: Literal[
         "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
-        "interlock", "load_heat", "supply_current", "instrument",
+        "interlock", "load_heat", "supply_current", "instrument", "chain",
     ]  # fmt: skip
     action: Literal["note", "hold", "ease", "cut"] = "cut"
     limit: Any = None

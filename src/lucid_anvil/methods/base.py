@@ -10,6 +10,7 @@ import numpy as np
 from pydantic import Field
 
 from ..core.calibration.decision import verdict
+from ..core.control.chain import ChainModel
 from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..formats.recording import Channel, Floats
@@ -37,6 +38,8 @@ class Want:
     """Settings for devices, such as `{"insert": True}`; for instruments `supply`, `loads`, `fan`, `meter`."""
     bounds: tuple[float, float, float] | None = None
     """Abort edges for the control's rms in this block, low and high [its unit], and the seconds to average over."""
+    chain: ChainModel | None = None
+    """What a probe run found, for the guard that watches the measuring chain."""
     trip: Mapping[str, Any] | None = None
     """The method asks for the end of the drive: guard, label, channel, value, limit, unit, action (cut or ease)."""
 

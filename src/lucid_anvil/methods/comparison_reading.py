@@ -74,7 +74,15 @@ def evaluate(
         have = {r.frequency for r in results}
         results = sorted(results + [r for r in old if r.frequency not in have], key=lambda r: r.frequency)
         sideways = {**old_sideways, **sideways}
-    return compile_finding(prepared, results, settings, insert, sideways)
+    finding = compile_finding(prepared, results, settings, insert, sideways)
+    if not any(m.get("kind") in ("tone", "multisine") for m in marks):
+        return finding
+    asked = set((earlier[0][1] if earlier else settings).frequencies())
+    lacking = sorted(f for f in asked if all(abs(r.frequency / f - 1) > 1e-3 for r in results))
+    if not lacking:
+        return finding
+    some = ", ".join(f"{f:g}" for f in lacking[:6]) + (", ..." if len(lacking) > 6 else "")
+    return finding.lacking([f"{len(lacking)} of {len(asked)} frequencies ({some} Hz)"])
 
 
 def _pick_reference(results: Sequence[ToneResult], settings: ComparisonSettings) -> ToneResult:

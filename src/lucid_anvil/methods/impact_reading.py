@@ -181,6 +181,7 @@ def _finding(
     return Finding(
         "impact-response", tuple(limits.judge(x) for x in readings), tuple(_curves(made, free)), notes=tuple(notes),
         detail={"hits": [{"t": begin + h.trigger / rate, "peak": h.peak, "fault": h.fault} for h in found]},
+        missing=(f"{len(good)} of {settings.hits} good hits",) if settings.hits and len(good) < settings.hits else (),
     )  # fmt: skip
 
 

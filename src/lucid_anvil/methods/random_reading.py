@@ -99,11 +99,41 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
     if samples < frame:
         why = f"the stretch of {part.stop - part.start:.3g} s is shorter than one frame of {frame / channel.rate:.3g} s"
         nothing = [Reading(k, k.replace("_", " "), None, u, valid=False, reason=why) for k, u in READINGS.items()]
-        return Finding("random-vibration", tuple(limits.judge(r) for r in nothing), (), (), tuple(notes))
+        made_of_nothing = Finding("random-vibration", tuple(limits.judge(r) for r in nothing), (), (), tuple(notes))
+        return made_of_nothing.lacking(_missing(settings, marks, channel.duration))
     made = spectra_of(record, roles, part, frame)
     control = combined(made.auto[: len(controls)], settings.control.combine)
     seen = _seen(profile, made, control, part)
-    return _finding(seen, settings, limits, notes, record, roles, controls, others)
+    finding = _finding(seen, settings, limits, notes, record, roles, controls, others)
+    finding = finding.lacking(_missing(settings, marks, channel.duration))
+    from .shaker_chain import judged_again
+
+    return judged_again(finding, record, marks, controls, False, tuple(settings.control.limits))
+
+
+def _missing(settings: ShakerSettings, marks: Sequence[Mapping[str, Any]], duration: float) -> list[str]:
+    """Stretches of the course that the record does not hold to their end."""
+    from .random_run import stretches
+
+    held = [m for m in marks if m.get("kind") in ("random", "random-end")]
+    if not held and not settings.course:
+        return []
+    end = cut_time(marks, duration)
+    made = []
+    for i, planned in enumerate(stretches(settings)):
+        if planned.kind == "pause":
+            continue
+        played = sum(
+            (float(held[k + 1]["t"]) if k + 1 < len(held) else end) - float(m["t"])
+            for k, m in enumerate(held)
+            if m["kind"] == "random" and int(m.get("item", 0)) == i
+        )
+        if not held:
+            played = duration if settings.stop is None else settings.stop - (settings.start or 0.0)
+        if played < planned.duration - max(0.3, 0.01 * planned.duration):
+            text = "not begun" if played <= 0 else f"{played:.1f} of {planned.duration:.1f} s"
+            made.append(f"{planned.label}: {text}")
+    return made
 
 
 @dataclass(frozen=True)

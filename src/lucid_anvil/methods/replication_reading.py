@@ -18,6 +18,7 @@ from ..lab.findings import Curve, Finding, Reading
 from ..lab.profiles import prepare_history
 from .base import Limits
 from .shaker_settings import ShakerSettings, control_roles, in_units
+from .sine_reading import cut_time
 
 READINGS = {
     "in_tolerance": "%", "rms_error": "%", "peak_error": "%", "spectrum_error": "dB", "level": "%", "passes": "",
@@ -81,13 +82,23 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
     if held:
         for m in held:
             start = int(round((float(m["t"]) + float(m["offset"])) * rate)) - target.offset
-            if start + target.offset + target.length <= record["control"].length:
+            over = min(cut_time(marks, np.inf) * rate, record["control"].length)
+            if start + target.offset + target.length <= over:
                 reads.append(
                     _read(record, controls, start, 10 ** (float(m["level"]) / 20), bool(m.get("rung")), target)
                 )
     else:
         reads.append(_read(record, controls, _search(record, controls, target, settings), 1.0, False, target))
-    return _finding(reads, target, record, controls, settings, limits, list(made.notes[:-1]))
+    finding = _finding(reads, target, record, controls, settings, limits, list(made.notes[:-1]))
+    if not held:
+        return finding
+    from .replication_run import stretches
+    from .shaker_chain import judged_again
+
+    asked = sum(s.repeats for s in stretches(settings) if s.kind != "pause")
+    if len(reads) < asked:
+        finding = finding.lacking([f"{len(reads)} of {asked} passes came to their end"])
+    return judged_again(finding, record, marks, controls, False, tuple(settings.control.limits))
 
 
 def _read(record: Mapping[str, Channel], controls: list[str], start: int, level: float, rung: bool,

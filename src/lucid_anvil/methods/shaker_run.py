@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.control.chain import chain_model
 from ..core.control.plant import Doubt, LoopResponse, estimate, judge_loop, periodic_noise, sharpest
 from ..core.signal.sinefit import Floats
 from .base import LEAD, Facts, Got, Want
@@ -33,6 +34,8 @@ class ShakerRun:
     """dB that the operator added"""
     skip: bool = False
     plant: LoopResponse | None = None
+    tonal: bool = False
+    """Whether it is a sine that is driven"""
     live: dict[str, Any] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -116,6 +119,7 @@ class ShakerRun:
         rng = np.random.default_rng(self.settings.control.seed)
         wave = yield from self.ask(periodic_noise, (period, self.rate, *band, rng), {"stage": "probe", "part": "rest"})
         volts = self._volts_for(level, band)
+        quiet = self.number
         rest = yield from self._collect(math.ceil(period / self.n), lambda k: np.zeros(self.n), "at rest")
         fade = max(1, round(0.5 / self.span))
         # One period to settle, one block of slack, then whole periods.
@@ -126,7 +130,7 @@ class ShakerRun:
             envelope = np.clip(at / (fade * self.n), 0, 1) * np.clip((count * self.n - at) / (fade * self.n), 0, 1)
             return np.asarray(volts * envelope * wave[at % period])
 
-        began = self.time
+        began, first = self.time, self.number
         held = yield from self._collect(count, burst, "burst")
         length = probe.periods * period
         stop = held.shape[1] - fade * self.n
@@ -138,8 +142,17 @@ class ShakerRun:
         )  # fmt: skip
         self.plant = made["loop"]
         picture = made["picture"]
-        mark = {"kind": "probe", "t": began, "start": began, "stop": self.time, **picture}
+        # Where the burst was steady and where the bench was at rest, so that the record can be read again.
+        steady = [(first * self.n + stop - length) / self.rate, (first * self.n + stop) / self.rate]
+        rested = [quiet * self.span, quiet * self.span + rest.shape[1] / self.rate]
+        mark = {
+            "kind": "probe", "t": began, "start": began, "stop": self.time, "steady": steady, "rest": rested,
+            "period": period / self.rate, "block": self.n, "band": list(band), **picture,
+        }  # fmt: skip
         yield from self.turn(np.zeros(self.n), marks=(mark,), live={"stage": "probe", "part": "read", "probe": picture})
+        assert self.plant is not None
+        known = chain_model(self.plant, self.all_roles, len(self.controls), band, self.tonal)
+        yield from self.turn(np.zeros(self.n), chain=known)
         if made["why"]:
             yield from self.refuse("probe", f"Probe run: {made['why']}", made["channel"])
             return False

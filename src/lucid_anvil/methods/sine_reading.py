@@ -21,6 +21,8 @@ from .shaker_settings import ShakerSettings, control_roles, in_units, with_toler
 
 PER_OCTAVE = 48
 """Lines of the control curve; on the logarithmic grid that begins at the profile's start."""
+CHAIN_SEEN = 0.6
+"""s before the guard of the chain acts, at most, at which its change began"""
 READINGS = {
     "in_tolerance": "%", "error_max": "dB", "error_rms": "dB", "drive_peak": "V", "level_max": "m/s²",
 }  # fmt: skip
@@ -70,8 +72,14 @@ class Stretch:
 
 
 def cut_time(marks: Sequence[Mapping[str, Any]], end: float) -> float:
-    """s at which the drive was taken down by a guard or the operator; else the record's end."""
-    return min([float(m["t"]) for m in marks if m.get("kind") == "trip" and m.get("action") in ("cut", "ease")] + [end])
+    """s at which the drive was taken down by a guard or the operator; else the record's end. Where the chain was found
+    changed, what was read while it was being found does not count either."""
+    found = [
+        float(m["t"]) - (CHAIN_SEEN if m.get("guard") == "chain" else 0.0)
+        for m in marks
+        if m.get("kind") == "trip" and m.get("action") in ("cut", "ease")
+    ]
+    return max(min([*found, end]), 0.0)
 
 
 def stretches_of(marks: Sequence[Mapping[str, Any]], end: float) -> list[Stretch]:
@@ -259,7 +267,46 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
     if dwells and not more:
         notes.append("The course has a dwell, but the record has none.")
     judged = tuple(limits.judge(r) for r in readings + more)
-    return Finding("sine-sweep", judged, tuple(curves + dwell_curves), (), tuple(notes), (), None)
+    missing = missing_stretches(settings, stretches) if told else _asked_more(settings, sweeps, more)
+    made = Finding("sine-sweep", judged, tuple(curves + dwell_curves), (), tuple(notes), (), None, tuple(missing))
+    from .shaker_chain import judged_again
+
+    return judged_again(made, record, marks, controls, True, tuple(settings.control.limits))
+
+
+def missing_stretches(settings: ShakerSettings, stretches: Sequence[Stretch]) -> list[str]:
+    """Stretches of the course that a take does not hold to their end."""
+    from .shaker_course import sine_stretches
+
+    made = []
+    for i, planned in enumerate(sine_stretches(settings)):
+        if planned.kind == "pause":
+            continue
+        played = sum(s.stop - s.start for s in stretches if s.item == i)
+        if played < planned.duration - max(0.3, 0.01 * planned.duration):
+            made.append(
+                f"{planned.label}: not begun" if played == 0
+                else f"{planned.label}: {played:.0f} of {planned.duration:.0f} s"
+            )  # fmt: skip
+    return made
+
+
+def _asked_more(settings: ShakerSettings, sweeps: Sequence[SweepRead], dwells: Sequence[Reading]) -> list[str]:
+    """What settings with a course ask for beyond what a foreign record holds."""
+    if not settings.course:
+        return []
+    from .shaker_course import sine_stretches
+
+    made = []
+    planned = sine_stretches(settings)
+    swept = sum(1 for s in planned if s.kind == "sweep")
+    if len(sweeps) < swept:
+        made.append(f"{swept} sweeps are asked for, the record holds {len(sweeps)}")
+    dwelt = sum(1 for s in planned if s.kind in ("dwell", "follow"))
+    there = sum(1 for r in dwells if r.key.endswith("_duration"))
+    if there < dwelt:
+        made.append(f"{dwelt} dwells are asked for, the record holds {there}")
+    return made
 
 
 def _follows(s: Stretch, stretches: list[Stretch]) -> bool:
@@ -378,6 +425,8 @@ def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str]
         control = combined(np.abs(p[: len(controls)]), settings.control.combine)
         target = profile.acceleration(f) * 10 ** (np.array([parts[i].level for i in which]) / 20)
         error = 20 * np.log10(np.maximum(control, 1e-12) / target)
+        if not np.isfinite(error).any():
+            continue
         worst = float(error[np.nanargmax(np.abs(error))])
         readings.append(Reading(f"{at}_frequency", f"Dwell {k}, frequency at its end", float(f[-1]), "Hz"))
         readings.append(Reading(f"{at}_error", f"Dwell {k}, largest error of level", worst, "dB"))
@@ -400,8 +449,10 @@ def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str]
         i = roles.index(role) if role in roles else len(controls)
         turn = np.degrees(np.angle(p[i] * np.conj(p[0]) * np.exp(-1j * np.radians(wanted))))
         settled = t > begin + 3.0
+        drift = 100 * (float(f[-1] / f[settled][0]) - 1) if settled.any() else None
+        short = None if settled.any() else "the dwell is shorter than the 3 s in which it settles"
         readings.append(
-            Reading(f"{at}_drift", f"Dwell {k}, drift of the resonance", 100 * (float(f[-1] / f[settled][0]) - 1), "%")
+            Reading(f"{at}_drift", f"Dwell {k}, drift of the resonance", drift, "%", valid=short is None, reason=short)
         )
         off = turn[settled & np.isfinite(turn)]
         if off.size:

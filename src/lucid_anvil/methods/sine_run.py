@@ -478,7 +478,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
     held, _ = with_tolerance(settings.sine())
     profile = held.solved()
     stretches = sine_stretches(settings)
-    run = SineRun(settings, facts, profile=profile)
+    run = SineRun(settings, facts, tonal=True, profile=profile)
     level = settings.control.probe.level or 0.1 * profile.peak("acceleration")[0]
     window = settings.control.regulation(2 * run.span).window(profile.start)
     given = (profile, len(run.controls), stretches, min(window, 0.2), run.roles)

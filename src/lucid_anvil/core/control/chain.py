@@ -10,7 +10,7 @@ of several channels at once.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -29,6 +29,8 @@ WINDOW, GROSS_WINDOW = 0.07, 0.03
 """s that the windows span at least"""
 PERIODS = 2.5
 """that a window holds at least, of the drive's mean frequency"""
+HURRIED = 1.0
+"""times an octave a second of sweep, by which more a jump must be: sharp modes glide fast then"""
 STEEP = 3.0
 """times what the ratio moves by before and after it, a jump must be: a mode that is swept through glides"""
 SCATTERED = 6.0
@@ -43,6 +45,8 @@ CREEP = 1.5
 """s over which slow changes are read"""
 SHIFT = 0.08
 """share by which a mode may have moved since the probe run"""
+LASTS, OCTAVES = 3.0, 0.35
+"""s, and octaves of a sweep, for which a channel must be beyond what moved modes explain"""
 
 
 @dataclass(frozen=True)
@@ -81,10 +85,12 @@ class ChainWatch:
         self.sums: deque[Floats] = deque(maxlen=int(np.ceil(max(CREEP, 8 * PERIODS / 4.0) / self.span)) + 8)
         """(3, channels + 1) a block: sum, energy shown, energy that the model gives; last column samples, turns"""
         self.loudest = np.zeros(self.count)
-        self.last = 0.0
+        self.last = self.driven = 0.0
         self.scatter: list[deque[Floats]] = [deque(maxlen=int(MEMORY / self.span)) for _ in range(2)]
-        self.start: tuple[float, Floats] | None = None
-        """Level of the drive, and where the channels stood, when creeping was first looked at"""
+        self.start: Floats | None = None
+        """Where the channels stood when creeping was first looked at"""
+        self.beyond: list[float] = []
+        """Frequencies [Hz] of the last blocks, as long as a channel is beyond what moved modes explain"""
         self.jumps = np.zeros(self.count)
         self.limit = LEAST
 
@@ -104,8 +110,9 @@ class ChainWatch:
         row[2, -1] = float(slow @ slow)
         self.sums.append(row)
         held = np.array(self.sums)
+        self.driven = max(self.driven, float(row[2, -1]))
         # Where nothing was driven there is no ratio: the newest unbroken stretch counts.
-        quiet = np.flatnonzero(held[:, 2, 0] <= 0)
+        quiet = np.flatnonzero(held[:, 2, -1] <= 1e-7 * self.driven)
         held = held[quiet[-1] + 1 :] if quiet.size else held
         return self._jumped(held) or self._crept(held)
 
@@ -118,8 +125,12 @@ class ChainWatch:
         """A step between two windows that is steeper than what lies before and after it."""
         if len(held) < 4:
             return None
-        periods = PERIODS / self._frequency(held)
+        f = self._frequency(held)
+        periods = PERIODS / f
         found = None
+        hurry = 1.0
+        if self.tonal and len(held) * self.span > 0.8:
+            hurry += HURRIED * abs(np.log2(f / self._frequency(held[: -round(0.4 / self.span)]))) / 0.4
         for which, (seconds, least, after) in enumerate(((GROSS_WINDOW, GROSS, 0), (WINDOW, LEAST, 1))):
             n = int(np.ceil(max(seconds, periods) / self.span - 1e-6))
             if len(held) < n * (4 + after):
@@ -133,7 +144,7 @@ class ChainWatch:
                 glide = np.maximum(glide, 2 * np.abs(apart(r[4] - r[3])))
             known = self.scatter[which]
             sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
-            limit = np.maximum(np.maximum(least, SCATTERED * sigma), STEEP * np.nan_to_num(glide, nan=np.inf))
+            limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * np.where(np.isfinite(glide), glide, 1e9))
             if after:
                 self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
             found = found or _alone(d, e, limit)
@@ -147,26 +158,35 @@ class ChainWatch:
         if not n or len(held) < n:
             return None
         r = self._ratio(held[-n:])
-        level = float(np.sqrt(held[-n:, 2, -1].sum() / held[-n:, 0, -1].sum()))
         most = np.full(self.count, SLOW)
+        f = self._frequency(held[-n:])
         if self.tonal:
-            low, high = self._explained(self._frequency(held))
             e = apart(r)
-            e = e - np.clip(e, low, high)
+            e = e - np.clip(e, *self._explained(f))
+        elif self.start is None or not np.isfinite(self.start).all():
+            self.start = r
+            return None
         else:
-            if self.start is None or abs(np.log(level / self.start[0])) > 0.25:
-                self.start = (level, r)
-                return None
-            e = apart(r - self.start[1])
-        return _alone(e, e, most)
+            e, f = apart(r - self.start), 1.0
+        found = _alone(e, e, most)
+        self.beyond = [*self.beyond, f] if found is not None else []
+        if found is None or len(self.beyond) * self.span < LASTS:
+            return None
+        width = np.log2(max(self.beyond) / min(self.beyond))
+        return found if width > OCTAVES or width < 0.02 and len(self.beyond) * self.span < 2 * LASTS else None
 
     def _explained(self, frequency: float) -> tuple[Floats, Floats]:
         """Least and greatest ln(ratio) against the others that modes moved by up to `SHIFT` explain at a frequency."""
-        at = frequency * (1 + np.linspace(-SHIFT, SHIFT, 17)) / self.lines
-        i = np.clip(np.round(at).astype(int), 1, self.size.shape[1] - 1)
         here = int(np.clip(round(frequency / self.lines), 1, self.size.shape[1] - 1))
-        moved = np.array([apart(self.size[:, k] - self.size[:, here]) for k in i])
-        return moved.min(axis=0), moved.max(axis=0)
+        first = max(int(frequency * (1 - SHIFT) / self.lines), 1)
+        last = min(int(frequency * (1 + SHIFT) / self.lines) + 2, self.size.shape[1])
+        moved = self.size[:, first:last] - self.size[:, here : here + 1]
+        # Each channel against the middle one of the others, for all moves at once.
+        against = np.array([
+            moved[i] - np.median(np.delete(moved, i, axis=0), axis=0) if self.count > 1 else moved[i]
+            for i in range(self.count)
+        ])  # fmt: skip
+        return against.min(axis=1), against.max(axis=1)
 
     def _ratio(self, rows: Floats) -> Floats:
         """ln of what each channel showed over what the model gives, by energy; nan where it shows hardly more than
@@ -210,3 +230,47 @@ def _low_pass(taps: int, rate: float, highest: float) -> Floats:
     edge = np.clip((f / highest - 1.1) / 0.35, 0, 1)
     made = np.roll(np.fft.irfft(0.5 + 0.5 * np.cos(np.pi * edge), n), taps // 2)[:taps]
     return np.asarray(made * np.hanning(taps + 2)[1:-1] ** 0.25)
+
+
+@dataclass(frozen=True)
+class ChainModel:
+    """What a probe run leaves behind for those who watch the chain."""
+
+    roles: tuple[str, ...]
+    """Channels of `plant`, control points first"""
+    plant: LoopResponse
+    controls: int
+    highest: float
+    """Hz driven"""
+    tonal: bool
+
+    def watch(self, rate: float, block: int) -> ChainWatch:
+        """A watch over all of its channels."""
+        return ChainWatch(self.plant, rate, block, self.highest, range(len(self.roles)), self.tonal)
+
+
+def chain_model(
+    plant: LoopResponse, roles: Sequence[str], controls: int, band: tuple[float, float], tonal: bool
+) -> ChainModel:
+    """The control points and their best witnesses, three at most: those that follow the drive most clearly in the
+    band. `roles` of the plant's channels."""
+    inside = (plant.frequency >= band[0]) & (plant.frequency <= band[1])
+    clear = np.mean(plant.coherence[:, inside], axis=1) if inside.any() else np.zeros(len(roles))
+    others = sorted(range(controls, len(roles)), key=lambda i: -clear[i])
+    rows = [*range(controls), *sorted(i for i in others[:3] if clear[i] > 0.6)]
+    return ChainModel(tuple(roles[i] for i in rows), plant.rows(rows), controls, band[1], tonal)
+
+
+def changes(
+    model: ChainModel, load: Callable[[int, int], Floats], start: int, stop: int, rate: float, block: int
+) -> list[tuple[float, Changed]]:
+    """Every change that a record shows between two samples: when [s], and what. `load(a, b)` gives the model's
+    channels and the drive [V], (channels + 1, b − a). One entry a channel, the first."""
+    watch = model.watch(rate, block)
+    made: list[tuple[float, Changed]] = []
+    for a in range(start, stop - block + 1, block):
+        x = load(a, a + block)
+        found = watch.feed(x[:-1], x[-1])
+        if found is not None and all(found.channel != c.channel for _, c in made):
+            made.append(((a + block) / rate, found))
+    return made

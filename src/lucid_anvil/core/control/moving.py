@@ -18,9 +18,9 @@ MOST = 0.12
 """share of a move that is followed at all"""
 NOISE = 0.04
 """ln, of what one block shows, model errors included"""
-WANDER = (0.012, 0.03)
-"""share of the modes' frequency, and ln of gain, that may be gone in one second"""
-UNKNOWN = (0.02, 0.3)
+WANDER = (0.012, 0.03, 0.01)
+"""share of the modes' frequency, ln of the control's gain and of a response's over it, that may be gone in one second"""
+UNKNOWN = (0.02, 0.3, 0.1)
 """the same, known at worst"""
 QUICKEST = 0.05
 """share a second that is believed at most: near a sharp mode one block says too much"""
@@ -33,8 +33,8 @@ class Moving:
         """`span` s of a block."""
         self.most = QUICKEST * span
         self.at = 0.0
-        self.gain = 0.0
-        self.doubt = np.diag(np.square([0.01, 0.1]))
+        self.gain = np.zeros(2)
+        self.doubt = np.diag(np.square([0.01, 0.1, 0.01]))
         self.drift = np.diag(np.square(WANDER)) * span
 
     def learn(self, control: tuple[float, float], response: tuple[float, float] | None) -> float:
@@ -46,14 +46,16 @@ class Moving:
             self.doubt[k] *= by
             self.doubt[:, k] *= by
         before = self.at
-        rows = [(response, np.array([0.0, 0.0]))] if response is not None else []
-        for (off, slope), unit in [*((r, u) for r, u in rows if r is not None), (control, np.array([0.0, 1.0]))]:
-            g: Floats = unit + np.array([slope, 0.0])
-            off = float(np.clip(off - slope * (self.at - before) - unit[1] * self.gain, -0.3, 0.3))
+        told = [(control, np.array([0.0, 1.0, 0.0]))]
+        if response is not None:
+            told.insert(0, (response, np.array([0.0, 0.0, 1.0])))
+        for (off, slope), unit in told:
+            g: Floats = unit + np.array([slope, 0.0, 0.0])
+            off = float(np.clip(off - slope * (self.at - before) - unit[1:] @ self.gain, -0.3, 0.3))
             p = self.doubt @ g
             k = p / (float(g @ p) + NOISE**2 * (1 + (0.02 * slope) ** 2))
             self.at += float(np.clip(k[0] * off, -self.most, self.most))
-            self.gain += float(k[1] * off)
+            self.gain = self.gain + k[1:] * off
             self.doubt = self.doubt - np.outer(k, p)
         self.at = float(np.clip(self.at, -MOST, MOST))
         return self.at

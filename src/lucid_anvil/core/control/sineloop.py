@@ -25,7 +25,7 @@ from .twin import Twin
 
 FALL = 6.0
 """dB/s by which the plant's gain is let fall against its model while the frequency stands"""
-SWEPT = 200.0
+SWEPT = 120.0
 """dB an octave more while it is swept: a mode that moved"""
 
 
