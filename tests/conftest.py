@@ -6,6 +6,7 @@ import datetime
 import gc
 import os
 import shutil
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -21,6 +22,8 @@ hypothesis_settings.register_profile("house", derandomize=True, deadline=None)
 hypothesis_settings.load_profile("house")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+# Runs of the tests are not among those of the person at this machine.
+os.environ["LUCID_ANVIL_RUNS"] = tempfile.mkdtemp(prefix="lucid-anvil-runs-")
 
 # Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
 gc.disable()

@@ -85,11 +85,19 @@ def evaluate(
     settings: Path | None = typer.Option(None, "--settings", metavar="FILE"),
     role: list[str] = typer.Option([], "--role", metavar="ROLE=CHANNEL"),
     json_out: str | None = JsonOut,
+    keep: bool = typer.Option(False, "--keep", help="Keep the finding in the take, beside the earlier ones."),
 ) -> int:
     """Compute a method's readings from a recording or a take."""
     from .engine.evaluating import evaluate_file
 
     finding = evaluate_file(method, recording, settings, role)
+    if keep:
+        from .engine.settling import close_take
+        from .lab.takes import open_take
+
+        take = open_take(recording if recording.is_dir() else recording.parent)
+        close_take(take)
+        say(f"Kept as {take.keep(finding)}.")
     from .lab.findings import as_json
 
     give_json(as_json(finding), json_out)
@@ -109,9 +117,12 @@ def run(
     resume: Path | None = typer.Option(None, "--continue", metavar="TAKE", help="Go on from where this take was cut."),
 ) -> int:
     """Run a plan and keep its take."""
-    from .engine.running import run_plan
+    from .engine.running import LeftAlone, run_plan
 
-    outcome = run_plan(plan, rig, pace, take, signed_by, say, resume)
+    try:
+        outcome = run_plan(plan, rig, pace, take, signed_by, say, resume)
+    except LeftAlone:
+        return OPEN
     if outcome.finding is not None:
         from .lab.findings import as_json
 
@@ -119,14 +130,116 @@ def run(
         if json_out != "-":
             show_finding(outcome.finding)
     say(f"Take: {outcome.take}" + (f" ({outcome.reason})" if outcome.reason else ""))
-    if outcome.status == "failed" and not (outcome.take / "events.jsonl").exists():
-        say(outcome.reason or "The run could not be begun.")
-        return OUTSIDE  # a device, not the program: nothing was recorded
     if outcome.status == "failed":
-        raise RuntimeError(outcome.reason or "the run failed")
+        # Something outside failed: a device that can't be reached, or was lost. The program itself is sound.
+        return CUT if (outcome.take / "events.jsonl").exists() else FAULT
     if outcome.status == "cut":
         return CUT
     return EXIT_OF_VERDICT[outcome.finding.verdict] if outcome.finding else OPEN
+
+
+def _run_row(address: Any) -> dict[str, Any]:
+    from .engine.launch import get_board
+
+    row: dict[str, Any] = {"run": address.pid, "plan": address.plan, "take": address.take}
+    try:
+        board = get_board(address, 2.0)
+        return {**row, "state": board.state, "t": round(board.t, 1), "title": board.title}
+    except OSError:
+        return {**row, "state": "does not answer", "t": None, "title": ""}
+
+
+@app.command()
+def runs(json_out: str | None = JsonOut) -> int:
+    """Every run of this user, wherever it was started."""
+    from .engine import launch
+
+    _table([_run_row(a) for a in launch.runs()], json_out)
+    return OK
+
+
+RunName = typer.Argument(None, metavar="[RUN]", help="Its number, take or plan; the only one when not given.")
+
+
+@app.command()
+def stop(run: str | None = RunName) -> int:
+    """Ease a run down; its take is kept."""
+    from .engine import launch
+
+    address = launch.run_named(run)
+    try:
+        launch.order(address, "stop", why="stopped at the command line")
+    except OSError as problem:
+        raise RuntimeError(f"the run {address.pid} does not answer ({problem})") from None
+    say(f"Run {address.pid} was told to stop. Take: {address.take}")
+    return OK
+
+
+@app.command()
+def watch(run: str | None = RunName) -> int:
+    """Follow a run to its end; leaving does not touch it."""
+    from .engine import launch
+    from .engine.running import follow
+
+    address = launch.run_named(run)
+    try:
+        board = follow(address)
+    except KeyboardInterrupt:
+        say(f"The run {address.pid} goes on.")
+        return OK
+    except OSError:
+        raise RuntimeError(f"the run {address.pid} is gone; its take is {address.take}") from None
+    say(f"Take: {address.take}" + (f" ({board.message})" if board.message else ""))
+    if board.state == "failed":
+        return FAULT
+    if board.trip is not None:
+        return CUT
+    return EXIT_OF_VERDICT.get(board.verdict or "", OPEN)
+
+
+@app.command()
+def settle(place: Path = typer.Argument(..., metavar="TAKE|LAB")) -> int:
+    """Finish what a kill or a full disk left: close files, read, tell the ledger."""
+    from .engine import settling
+
+    failed = 0
+    for take in settling.takes_in(place):
+        try:
+            for line in settling.settle(take):
+                say(line)
+        except BadInput as problem:
+            failed += 1
+            say(f"{take.folder}: {problem}")
+    return OUTSIDE if failed else OK
+
+
+@app.command()
+def verify(place: Path = typer.Argument(..., metavar="TAKE|LAB"), json_out: str | None = JsonOut) -> int:
+    """Hold raw records against the hashes that were noted when they were made; 1 where one differs."""
+    from .engine.settling import takes_in
+    from .lab.hashes import wrong
+
+    rows = []
+    for take in takes_in(place):
+        noted = any("sha256" in e for e in take.events())
+        said = wrong(take, anew=True)
+        state = said or ("as recorded" if noted else "no hash was noted: the run has no end")
+        rows.append({"take": str(take.folder), "state": state, "differs": said is not None})
+    _table(rows, json_out)
+    return OUTSIDE if any(r["differs"] for r in rows) else OK
+
+
+@app.command()
+def standin(
+    rig: Path = typer.Argument(..., metavar="RIG"),
+    port: int = typer.Option(0, "--port", help="Of the first instrument; the next have the next. 0: any that is free."),
+) -> int:
+    """Start a rig's stand-in instruments alone, for any client, until Ctrl+C."""
+    from .rig.model import load_rig
+    from .rig.standins.alone import serve_alone
+
+    serve_alone(load_rig(rig), port, say)
+    return OK
 
 
 @app.command()
@@ -317,6 +430,36 @@ def ledger_traces(serial: str, lab: Path | None = LabOption, json_out: str | Non
     """Which takes rest on a sensor."""
     rows = [{**r, "at": r["at"].isoformat(timespec="minutes")} for r in _ledger(lab).traces(serial)]
     _table(rows, json_out)
+    return OK
+
+
+@app.command()
+def accept(
+    take: Path = typer.Argument(..., metavar="TAKE"),
+    by: str = typer.Option(..., "--by", metavar="INITIALS"),
+    as_state: str = typer.Option("as found", "--as", metavar="as found|as left"),
+    reason: str = typer.Option("", "--reason", help="Why a calibration that is not complete is certified."),
+    due: bool = typer.Option(False, "--due", help="Print the due date on the certificate."),
+) -> int:
+    """Put a calibration into the ledger and write its certificate, as the window does."""
+    from .folio.accepting import accept_check, accept_take
+    from .lab.place import lab_of
+    from .lab.takes import open_take
+
+    held = open_take(take)
+    lab, finding = lab_of(held.folder), held.finding()
+    if lab is None:
+        raise BadInput(f"{take}: it lies in no lab: accept takes where their ledger is.")
+    if finding is None:
+        raise BadInput(f"{take}: it has no finding yet: 'lucid-anvil settle {take}' reads it.")
+    if as_state not in ("as found", "as left"):
+        raise BadInput(f"--as {as_state}: use 'as found' or 'as left'.")
+    if finding.method == "microphone-level":
+        say(accept_check(lab, held, finding, by))
+    elif finding.method == "accelerometer-comparison":
+        say(f"Accepted as {accept_take(lab, held, finding, as_state, by, due, reason)}.")
+    else:
+        raise BadInput(f"{take}: {finding.method} is no calibration: there is nothing to accept.")
     return OK
 
 

@@ -7,6 +7,7 @@ import contextlib
 import json
 import os
 import queue
+import signal
 import struct
 import subprocess
 import sys
@@ -29,9 +30,11 @@ from ..lab.textfiles import dump_yaml
 from ..methods.base import LEAD, Got, Performance, Want
 from ..protocol import chain
 from ..protocol.messages import Board, Trip
+from ..protocol.orders import order_of
 from ..rig.device import Wire, prefer, wire_pair
 from .door import Door
-from .preparing import Prepared, plan_as_kept, prepare, rig_as_kept
+from .notes import RigLock, own_note
+from .preparing import Prepared, check_space, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
 from .showing import Showing
@@ -99,13 +102,27 @@ class Conductor:
         # Slow work is done before the bench runs: nothing may keep a block waiting later.
         self.kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
         sys.setswitchinterval(5e-4)
+        self.lock = RigLock(prepared.rig_file, device_of(prepared.rig))
+        self.lock.take(f"run {os.getpid()} (plan {prepared.plan_file})")
         self.start_keeper()
-        self.door = Door(note, {"plan": str(prepared.plan_file), "take": str(take)}, self._look)
+        facts = {"plan": str(prepared.plan_file.resolve()), "take": str(take.resolve())}
+        self.door = Door([note, own_note()], facts, self._looked, self._shut_out)
+        self.showing.door = self.door.publish
+        self.door.publish(self.showing.shown)
+        for number in (signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, self._asked_to_end)
 
-    def _look(self) -> dict[str, Any]:
-        """What a face sees; and the sign that there is one."""
+    def _looked(self) -> None:
+        """A face is there."""
         self.looked_at = time.monotonic()
-        return self.showing.shown
+
+    def _shut_out(self, why: str) -> None:
+        """No door can be kept open, so nobody could stop the run: it eases down."""
+        self.door.orders.put(order_of("stop", {"why": f"no window can reach the run ({why})"[:300]}))
+
+    def _asked_to_end(self, number: int, _frame: Any) -> None:
+        name = signal.Signals(number).name
+        self.door.orders.put(order_of("stop", {"why": f"the run was told to end by the system ({name})"}))
 
     # --- processes -------------------------------------------------------------------------------------------
 
@@ -147,6 +164,7 @@ class Conductor:
         finally:
             with contextlib.suppress(OSError):
                 self.wire.send(b"Q")
+        self._let_go()
         self._finish()
         self._linger()
         self.door.close()
@@ -155,6 +173,12 @@ class Conductor:
         with contextlib.suppress(subprocess.TimeoutExpired):
             self.keeper.wait(3.0)
         self.ring.close()
+
+    def _let_go(self) -> None:
+        """The devices are free for the next run once their keeper is gone."""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.keeper.wait(10.0)
+        self.lock.free()
 
     def _fail(self, why: str) -> None:
         self.status, self.why = "failed", why
@@ -218,7 +242,7 @@ class Conductor:
         if self.board.state == "walk-round" and self.pace == "fast" and self.auto is None:
             time.sleep(IDLE)
         if self.recorder:
-            self.recorder.write(rows)
+            self._record(rows)
         for held in message["trips"]:
             self._tripped(Trip(**held), index)
         bias = {r: b for r, b in zip(self.roles, message["bias"], strict=True) if b is not None}
@@ -236,6 +260,19 @@ class Conductor:
                 self.board.speed = self.board.t / max(time.monotonic() - self.began_wall, 1e-3)
             self.showing.publish(self.prepared, message)
         return self._advance(index, bool(message["zero"]))
+
+    def _record(self, rows: Floats) -> None:
+        """A record that can't be written ends the run: what is there is kept, and read."""
+        assert self.recorder is not None
+        try:
+            self.recorder.write(rows)
+        except (OSError, RuntimeError) as problem:
+            if self.recorder.broken is None:
+                self.recorder.broken = str(problem)
+                why = f"the record can't be written any more ({_short(problem)})"
+                with contextlib.suppress(OSError):
+                    self.wire.send_json(b"S", {"why": why, "action": "ease", "guard": "record"})
+                self._tripped(Trip("record", why, "ease", None, 0.0, 0, 0.0, 0.0, ""), None)
 
     def _dropped(self, why: str) -> None:
         """The front end lost samples: what was being read does not count."""
@@ -354,7 +391,7 @@ class Conductor:
         with contextlib.suppress(queue.Empty):
             while True:
                 order = self.door.orders.get_nowait()
-                name = order["order"]
+                name = str(order.get("order"))
                 if name == "sign":
                     self.walk.sign(str(order.get("key")), str(order.get("by", "")))
                 elif name == "begin":
@@ -409,6 +446,7 @@ class Conductor:
 
     def _prepare_take(self) -> None:
         try:
+            check_space(self.prepared, self.take_folder)
             self.made = make_take(self.take_folder, self.prepared, self.kept, self.roles)
         except (OSError, BadInput) as problem:
             self.why = str(problem)
@@ -482,16 +520,32 @@ class Conductor:
             unmake_take(self.take_folder)
             self._set(state="failed" if self.status in ("failed", "refused") else "done", message=self.why)
             return
-        self.recorder.close(status=self.status, reason=self.why)
+        undone = []
+        try:
+            self.recorder.close(status=self.status, reason=self.why)
+        except (OSError, RuntimeError) as problem:
+            undone.append(f"the record could not be closed ({_short(problem)})")
         self._set(state="reading")
         take = Take(self.take_folder)
+        # The run is over and its record is there: whatever goes wrong from here is told, and can be done later.
         try:
             made = read_take(take)
             if made is not None:
                 self.board.finding, self.board.verdict = str(made[0]), made[1].verdict
         except BadInput as problem:
             self.board.message = str(problem)
-        tell_ledger(take)
+        except Exception as problem:
+            traceback.print_exc()
+            undone.append(f"it could not be read ({_short(problem)})")
+        try:
+            tell_ledger(take)
+        except Exception as problem:
+            traceback.print_exc()
+            undone.append(f"the ledger was not told ({_short(problem)})")
+        if undone:
+            said = f"{'; '.join(undone)}: 'lucid-anvil settle {self.take_folder}' does it later."
+            self.board.message = said[0].upper() + said[1:]
+            self.board.events.append(self.board.message)
         self._set(state="failed" if self.status == "failed" else "done", message=self.why or self.board.message)
 
     def _linger(self) -> None:
@@ -500,6 +554,17 @@ class Conductor:
             with contextlib.suppress(queue.Empty):
                 if self.door.orders.get(timeout=0.5)["order"] == "close":
                     return
+
+
+def _short(problem: BaseException) -> str:
+    """What went wrong, in a line."""
+    text = getattr(problem, "strerror", None) or str(problem) or type(problem).__name__
+    return " ".join(str(text).split())[:160]
+
+
+def device_of(rig: Any) -> str:
+    """Name of a real front end; empty for a stand-in."""
+    return "" if rig.is_standin else f"{rig.front_end.driver}:{rig.front_end.card.device}"
 
 
 def _warm_up() -> None:
@@ -520,10 +585,15 @@ def main() -> None:
     parser.add_argument("--forsaken", type=float, default=FORSAKEN)
     parser.add_argument("--resume", type=Path)
     given = parser.parse_args()
-    prepared = prepare(given.plan, given.rig)
-    if given.pace == "real":
-        prefer(10)
-    Conductor(prepared, given.take, given.pace, given.note, given.auto, given.forsaken, given.resume).run()
+    try:
+        prepared = prepare(given.plan, given.rig)
+        if given.pace == "real":
+            prefer(10)
+        run = Conductor(prepared, given.take, given.pace, given.note, given.auto, given.forsaken, given.resume)
+    except BadInput as problem:
+        print(" ".join(str(problem).split()), file=sys.stderr)
+        sys.exit(2)
+    run.run()
 
 
 if __name__ == "__main__":

@@ -1,115 +1,111 @@
-"""The door: one open interface for all faces. HTTP and WebSocket on loopback, nothing answered without the token."""
+"""The run's side of its door: a process of its own opens it, pictures go there, orders come back."""
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import json
 import os
 import queue
 import secrets
-import socket
+import signal
+import struct
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from fastapi import Body, Depends, FastAPI, HTTPException, Request, WebSocket, WebSocketDisconnect
+from ..rig.device import Wire, wire_pair
+from .notes import put_note, take_note_away
 
-from ..lab.textfiles import whole_write
-
-PUBLISH_EVERY = 0.08
-"""s of wall time between two pictures to a face, whatever the pace."""
-
-
-def build_app(token: str, orders: queue.Queue[dict[str, Any]], board: Callable[[], dict[str, Any]]) -> Any:
-    """The FastAPI application. Orders go into the queue; the conductor takes them between blocks."""
-
-    def checked(request: Request) -> None:
-        given = request.headers.get("authorization", "").removeprefix("Bearer ").strip()
-        if not secrets.compare_digest(given.encode(), token.encode()):
-            raise HTTPException(401, "no valid token")
-
-    app = FastAPI(title="Lucid Anvil door", docs_url=None, redoc_url=None, openapi_url=None)
-    guarded = [Depends(checked)]
-
-    @app.get("/board", dependencies=guarded)
-    def get_board() -> dict[str, Any]:
-        return board()
-
-    def order(name: str) -> None:
-        async def take(body: dict[str, Any] = Body(default={})) -> dict[str, str]:
-            orders.put({"order": name, **body})
-            return {"taken": name}
-
-        app.post(f"/{name}", dependencies=guarded)(take)
-
-    for name in (
-        "sign",
-        "begin",
-        "stop",
-        "mark",
-        "hold",
-        "go",
-        "level",
-        "skip",
-        "trigger",
-        "slope",
-        "overrule",
-        "replan",
-        "close",
-    ):
-        order(name)
-
-    @app.websocket("/live")
-    async def live(socket_: WebSocket) -> None:
-        given = socket_.headers.get("authorization", "").removeprefix("Bearer ").strip()
-        if not secrets.compare_digest(given.encode(), token.encode()):
-            await socket_.close(4401)
-            return
-        await socket_.accept()
-        last = ""
-        with contextlib.suppress(WebSocketDisconnect, ConnectionError):  # the face went away
-            while True:
-                text = json.dumps(board(), allow_nan=False, default=float)
-                if text != last:
-                    await socket_.send_text(text)
-                    last = text
-                await asyncio.sleep(PUBLISH_EVERY)
-
-    return app
+OPENS_IN = 30.0
+"""s that the door's process may take to open"""
+TRIES = 3
+"""times that a door which died is opened anew"""
 
 
 class Door:
-    """The server in a thread of the conductor, and the note that tells faces where it is."""
+    """Keeps a door open for as long as the run lasts; tells when it can't."""
 
-    def __init__(self, note: Path, facts: dict[str, Any], board: Callable[[], dict[str, Any]]) -> None:
-        import uvicorn
-
+    def __init__(
+        self, notes: list[Path], facts: dict[str, Any], looked: Callable[[], None], shut: Callable[[str], None]
+    ) -> None:
+        """`notes` where faces are told; `looked` is called when a face looks, `shut` when no door can be kept open."""
         self.token = secrets.token_urlsafe(24)
         self.orders: queue.Queue[dict[str, Any]] = queue.Queue()
-        self.note = note
-        self.socket = socket.socket()
-        self.socket.bind(("127.0.0.1", 0))
-        self.port = self.socket.getsockname()[1]
-        app = build_app(self.token, self.orders, board)
-        config = uvicorn.Config(app, log_level="error", lifespan="off", ws="websockets-sansio", access_log=False)
-        self.server = uvicorn.Server(config)
-        self.thread = threading.Thread(target=self._serve, daemon=True)
-        self.thread.start()
-        while not self.server.started and self.thread.is_alive():
-            time.sleep(0.005)
-        note.parent.mkdir(parents=True, exist_ok=True)
-        whole_write(note, json.dumps({"port": self.port, "token": self.token, "pid": os.getpid(), **facts}))
-        os.chmod(note, 0o600)
+        self.notes, self.facts, self.looked, self.shut = notes, facts, looked, shut
+        self.wanted = threading.Event()
+        self.picture: dict[str, Any] | None = None
+        self.closing = False
+        self.tries = 0
+        self.process: subprocess.Popen[bytes] | None = None
+        self._open()
+        threading.Thread(target=self._show, daemon=True).start()
 
-    def _serve(self) -> None:
-        asyncio.run(self.server.serve(sockets=[self.socket]))
+    def _open(self) -> None:
+        ours, theirs = wire_pair()
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "lucid_anvil.engine.doorman", "--fd", str(theirs.fileno())],
+            pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+        theirs.close()
+        self.wire: Wire = ours
+        ours.send(b"T", self.token.encode())
+        until = time.monotonic() + OPENS_IN
+        if not ours.ready(OPENS_IN):
+            raise OSError("the door did not open")
+        kind, payload = ours.receive()
+        assert kind == b"P" and time.monotonic() < until + 1
+        self.port = struct.unpack("<I", payload)[0]
+        for note in self.notes:
+            put_note(note, {"port": self.port, "token": self.token, "pid": os.getpid(), **self.facts})
+        threading.Thread(target=self._hear, args=(ours,), daemon=True).start()
+
+    def publish(self, picture: dict[str, Any]) -> None:
+        """The newest picture; an older one that was not sent yet is dropped."""
+        self.picture = picture
+        self.wanted.set()
+
+    def _show(self) -> None:
+        while not self.closing:
+            self.wanted.wait()
+            self.wanted.clear()
+            picture = self.picture
+            if picture is None or self.closing:
+                continue
+            with contextlib.suppress(OSError):
+                self.wire.send(b"B", json.dumps(picture, allow_nan=False, default=float).encode())
+
+    def _hear(self, wire: Wire) -> None:
+        with contextlib.suppress(EOFError, OSError):
+            while True:
+                kind, payload = wire.receive()
+                if kind == b"L":
+                    self.looked()
+                elif kind == b"O":
+                    self.orders.put(json.loads(payload))
+        if self.closing:
+            return
+        self.tries += 1
+        try:
+            if self.tries > TRIES:
+                raise OSError("it was killed again and again")
+            self._open()
+            self.wanted.set()
+        except (OSError, EOFError) as problem:
+            self.shut(str(problem))
 
     def close(self) -> None:
+        self.closing = True
+        self.wanted.set()
+        for note in self.notes:
+            take_note_away(note)
         with contextlib.suppress(OSError):
-            if json.loads(self.note.read_text())["pid"] == os.getpid():
-                self.note.unlink()
-        self.server.should_exit = True
-        self.thread.join(2.0)
+            self.wire.send(b"Q")
+        if self.process is not None:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self.process.wait(1.0)
+            if self.process.poll() is None:
+                self.process.send_signal(signal.SIGKILL)

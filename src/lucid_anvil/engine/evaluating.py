@@ -9,6 +9,7 @@ from typing import Any
 from ..core.errors import BadInput
 from ..formats import Channel, read
 from ..lab.findings import Finding
+from ..lab.hashes import wrong
 from ..lab.takes import Take, open_take
 from ..lab.textfiles import check, load_yaml
 from ..methods import registry
@@ -122,7 +123,10 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
 
 def unfinished(take: Take) -> list[str]:
     """Why a take is not whole, whatever its method: it was cut, or it has no end."""
+    changed = wrong(take)
     status = take.status()
+    if changed is not None:
+        return [changed]
     if status == "interrupted":
         return ["the run has no end: it was killed, or it still goes on"]
     if status == "done":

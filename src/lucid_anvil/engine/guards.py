@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.control.chain import Changed, ChainModel, ChainWatch
+from ..core.control.chain import ChainModel, ChainWatch, Changed
 from ..core.quantities import parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
@@ -138,7 +138,8 @@ class Guards:
         if part.limit is None:
             if part.watch == "load_heat" and self.rig.load is not None:
                 return self.rig.load.limit
-            return {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25, "chain": 13.0}.get(part.watch, float("inf"))
+            usual = {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25, "chain": 13.0}
+            return usual.get(part.watch, float("inf"))
         if part.watch == "load_heat":
             return float(part.limit)
         unit = UNITS[part.watch]

@@ -136,7 +136,9 @@ def play_through(
             meta = {}
             if role in prepared.facts.sensitivity:
                 meta["sensitivity"] = prepared.facts.sensitivity[role] * 1e3
-            made.channels[role] = channel_of(role, "V", rate, whole[i], meta)
+            part = rig.channel(role)
+            unit, by = ("A", 1.0 / part.scale) if part.kind == "current" else ("V", 1.0)
+            made.channels[role] = channel_of(role, unit, rate, whole[i] * by, meta)
         made.drive = whole[-1]
         made.channels["drive"] = channel_of("drive", "V", rate, whole[-1])
     return made

@@ -87,7 +87,9 @@ def start(
         )
 
 
-def wait_for(note: Path, process: subprocess.Popen[bytes] | None, timeout: float = 30.0) -> Address:
+def wait_for(
+    note: Path, process: subprocess.Popen[bytes] | None, timeout: float = 45.0, log: Path | None = None
+) -> Address:
     """The door of a conductor just started. Raises BadInput when it does not open."""
     until = time.monotonic() + timeout
     while time.monotonic() < until:
@@ -96,6 +98,10 @@ def wait_for(note: Path, process: subprocess.Popen[bytes] | None, timeout: float
         if address is not None and (process is None or address.pid == process.pid):
             return address
         if process is not None and process.poll() is not None:
+            there = log is not None and log.exists()
+            said = log.read_text(encoding="utf-8", errors="replace").strip().splitlines() if log and there else []
+            if process.returncode == 2 and said:
+                raise BadInput(said[-1])
             break
         time.sleep(0.02)
     raise BadInput("The run could not be started: the conductor ended at once; see its log beside the take.")
@@ -126,6 +132,38 @@ def order(address: Address, name: str, **body: Any) -> None:
     import httpx
 
     try:
-        _client().post(address.url(f"/{name}"), headers=address.headers, json=body, timeout=5.0).raise_for_status()
+        answer = _client().post(address.url(f"/{name}"), headers=address.headers, json=body, timeout=5.0)
     except httpx.HTTPError as problem:
         raise OSError(str(problem)) from None
+    if answer.status_code == 422:
+        raise BadInput(str(answer.json().get("detail", "the order was refused")))
+    if answer.is_error:
+        raise OSError(f"the run answers {answer.status_code}")
+
+
+def runs() -> list[Address]:
+    """Every run of this user that is alive, oldest first; notes of dead ones are swept away."""
+    from .notes import runs_folder
+
+    made = []
+    for note in sorted(runs_folder().glob("*.json"), key=lambda p: p.stat().st_mtime):
+        found = find(note)
+        if found is None:
+            note.unlink(missing_ok=True)
+        else:
+            made.append(found)
+    return made
+
+
+def run_named(name: str | None) -> Address:
+    """The run with this number, take or plan; the only one where no name is given. Raises BadInput."""
+    there = runs()
+    if name is None:
+        if len(there) == 1:
+            return there[0]
+        what = "No run is there." if not there else "Say which: " + ", ".join(f"{a.pid} ({a.take})" for a in there)
+        raise BadInput(what)
+    for one in there:
+        if name in (str(one.pid), one.take, one.plan) or Path(name).resolve() in (Path(one.take), Path(one.plan)):
+            return one
+    raise BadInput(f"{name}: there is no such run; 'lucid-anvil runs' lists them.")

@@ -50,6 +50,32 @@ class Prepared:
                 "guards": extra}  # fmt: skip
 
 
+SPARE = 50e6
+"""bytes that stay free beside a take"""
+
+
+def space_needed(prepared: Prepared) -> float:
+    """bytes that the raw record of the whole course will take, a tenth more for what takes longer."""
+    seconds = sum(i.duration for i in prepared.course())
+    return 1.1 * 4 * prepared.facts.rate * (len(prepared.rig.channels) + 1) * seconds
+
+
+def check_space(prepared: Prepared, folder: Path) -> None:
+    """Raises BadInput where the disk has no room for the take."""
+    import os
+
+    place = folder
+    while not place.exists() and place != place.parent:
+        place = place.parent
+    held = os.statvfs(place)
+    free, needed = float(held.f_bavail * held.f_frsize), space_needed(prepared) + SPARE
+    if free < needed:
+        raise BadInput(
+            f"{folder}: the take needs {needed / 1e6:.0f} MB and {free / 1e6:.0f} MB are free: make room, or choose"
+            " another place."
+        )
+
+
 def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list[tuple[float, float, float, str]]:
     """(Hz, m/s² allowed, m/s² per volt at the source, what limits) along the frequency axis."""
     f = np.geomspace(start, min(stop, 0.45 * rig.front_end.rate), 160)

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import contextlib
+import os
+import signal
+import subprocess
 import sys
-import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from ..core.errors import BadInput
 from ..lab.findings import Finding
-from ..lab.takes import Take, next_take_folder, open_take
+from ..lab.takes import Take, claim_take_folder, open_take
+from ..protocol.messages import Board
 from . import launch
-from .preparing import Prepared, prepare
+from .notes import runs_folder
+from .preparing import Prepared, check_space, prepare
+from .taking import unmake_take
 
 
 @dataclass(frozen=True)
@@ -46,35 +50,76 @@ def run_plan(
         raise BadInput(f"--pace {pace}: use real or fast.")
     if pace == "fast" and not prepared.rig.is_standin:
         raise BadInput("--pace fast: only stand-ins run faster than the clock; use --pace real.")
-    folder = take or next_take_folder(plan.parent)
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise BadInput(f"{folder}: it exists already: a take is never written over; choose another place.")
-    with contextlib.suppress(OSError):
-        folder.parent.mkdir(parents=True, exist_ok=True)
-    if not folder.parent.is_dir():
-        raise BadInput(f"{folder}: its folder can't be made: choose another place.")
-    signer = signed_by or ("stand-in" if prepared.rig.is_standin else _ask_signature(prepared))
-    with tempfile.TemporaryDirectory() as work:
-        note, log = Path(work) / "door.json", Path(work) / "conductor.log"
-        process = launch.start(plan, rig, folder, pace, note, signer, log, resume)
-        try:
-            address = launch.wait_for(note, process)
-            board = _follow(address, prepared)
-        except KeyboardInterrupt:
-            launch.order(launch.wait_for(note, process), "stop", why="stopped at the command line")
-            board = _follow(launch.wait_for(note, process), prepared)
-        except (BadInput, OSError) as problem:
-            text = log.read_text(encoding="utf-8").strip().splitlines() if log.exists() else []
-            raise RuntimeError(f"{problem} {text[-1] if text else ''}".strip()) from None
+    if take is not None and take.exists() and (not take.is_dir() or any(take.iterdir())):
+        raise BadInput(f"{take}: it exists already: a take is never written over; choose another place.")
+    if take is not None:
         with contextlib.suppress(OSError):
-            launch.order(address, "close")
+            take.parent.mkdir(parents=True, exist_ok=True)
+        if not take.parent.is_dir():
+            raise BadInput(f"{take}: its folder can't be made: choose another place.")
+    check_space(prepared, (take or plan).parent)
+    signer = signed_by or ("stand-in" if prepared.rig.is_standin else _ask_signature(prepared))
+    folder = take or claim_take_folder(plan.parent)
+    # A note of its own: whoever comes after us finds the run by it, also when this terminal is gone.
+    note = runs_folder() / f"started-by-{os.getpid()}.door"
+    log = note.with_suffix(".log")
+    process = launch.start(plan, rig, folder, pace, note, signer, log, resume)
+    try:
+        with _left_alone(say, process.pid):
+            address = launch.wait_for(note, process, log=log)
+            board = _followed(address, prepared)
+    except BadInput:
+        unmake_take(folder)
+        raise
+    except OSError as problem:
+        text = log.read_text(encoding="utf-8").strip().splitlines() if log.exists() else []
+        raise RuntimeError(f"{problem} {text[-1] if text else ''}".strip()) from None
+    finally:
+        if process.poll() is None:
+            with contextlib.suppress(OSError, BadInput):
+                held = launch.find(note)
+                if held is not None and launch.get_board(held).state in ("done", "failed"):
+                    launch.order(held, "close")
+        note.unlink(missing_ok=True)
+    with contextlib.suppress(subprocess.TimeoutExpired):
         process.wait(20)
+    log.unlink(missing_ok=True)
     if board.state == "failed" and not (folder / "events.jsonl").exists():
         if board.message and board.message.startswith("walk-round"):
             raise BadInput(f"{plan}: {board.message}")
         return Outcome(folder, "failed", board.message, None)
     kept = Take(folder)
     return Outcome(folder, kept.status(), kept.reason(), kept.finding())
+
+
+class LeftAlone(BaseException):
+    """The terminal, or whoever watched, is gone; the run goes on."""
+
+
+@contextlib.contextmanager
+def _left_alone(say: Callable[[str], None], pid: int) -> Iterator[None]:
+    """A lost terminal or an end of this process leaves the run going, and says where it is picked up."""
+
+    def gone(number: int, _frame: object) -> None:
+        with contextlib.suppress(OSError):
+            say(f"The run goes on: 'lucid-anvil watch {pid}' follows it, 'lucid-anvil stop {pid}' eases it down.")
+        raise LeftAlone
+
+    before = {n: signal.signal(n, gone) for n in (signal.SIGHUP, signal.SIGTERM)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _followed(address: launch.Address, prepared: Prepared) -> Board:
+    """Follow to the end; Ctrl+C asks the run to ease down, and its end is waited for all the same."""
+    while True:
+        try:
+            return follow(address, prepared)
+        except KeyboardInterrupt:
+            launch.order(address, "stop", why="stopped at the command line")
 
 
 def _ask_signature(prepared: Prepared) -> str:
@@ -102,12 +147,12 @@ def _by_hand(address: launch.Address, asked: str) -> None:
     launch.order(address, "go")
 
 
-def _follow(address: launch.Address, prepared: Prepared) -> Any:
-    """Progress on standard error until the run is over."""
+def follow(address: launch.Address, prepared: Prepared | None = None) -> Board:
+    """Progress on standard error until the run is over. Raises OSError when it is gone."""
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-    total = max(sum(i.duration for i in prepared.course()), 1.0)
+    total = max(sum(i.duration for i in prepared.course()), 1.0) if prepared is not None else None
     misses = 0
     with Progress(
         TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn(), console=Console(stderr=True),
@@ -120,17 +165,19 @@ def _follow(address: launch.Address, prepared: Prepared) -> Any:
                 misses = 0
             except OSError:
                 misses += 1
-                if misses > 20 or not launch.alive(address.pid):
+                if misses > 100 or not launch.alive(address.pid):
                     raise
                 time.sleep(0.1)
+                # Its door may have been opened anew elsewhere.
+                address = next((a for a in launch.runs() if a.pid == address.pid), address)
                 continue
-            if board.live.get("stage") == "asking" and not prepared.rig.is_standin:
+            if prepared is not None and board.live.get("stage") == "asking" and not prepared.rig.is_standin:
                 bar.stop()
                 _by_hand(address, str(board.live["ask"]))
                 bar.start()
             f = board.live.get("frequency")
             text = board.state if not f else f"{board.state} {f:g} Hz"
-            bar.update(task, completed=min(board.t, total), description=text)
+            bar.update(task, completed=min(board.t, total or board.t), description=text)
             if board.state in ("done", "failed"):
                 return board
             time.sleep(0.1)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
@@ -26,6 +26,8 @@ class Showing:
     def __init__(self, board: Board, roles: list[str], block: int, rate: float) -> None:
         self.board, self.roles, self.block, self.rate = board, roles, block, rate
         self.shown: dict[str, Any] = clean_numbers(board.as_json())
+        self.door: Callable[[dict[str, Any]], None] | None = None
+        """Where pictures go"""
         self.shown_at = 0.0
         self.recent: list[Floats] = []
         self.traced = -1
@@ -35,7 +37,12 @@ class Showing:
         """Change the board, and show it at once."""
         for key, value in changes.items():
             setattr(self.board, key, value)
+        self._shown()
+
+    def _shown(self) -> None:
         self.shown = clean_numbers(self.board.as_json())
+        if self.door is not None:
+            self.door(self.shown)
 
     def hear(self, rows: Floats) -> None:
         """Keep one block of all channels for the next picture."""
@@ -91,4 +98,4 @@ class Showing:
         board.wave = picture(samples, self.rate, board.live.get("frequency") if running else None)
         board.room = dict(zip(("temperature", "humidity", "supply"), message["room"], strict=True))
         board.disk_free = float(message["free"])
-        self.shown = clean_numbers(board.as_json())
+        self._shown()

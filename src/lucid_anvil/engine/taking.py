@@ -32,6 +32,8 @@ def make_take(folder: Path, prepared: Prepared, kept: tuple[str, str], roles: Se
 def _channel_row(prepared: Prepared, role: str) -> dict[str, Any]:
     part = prepared.rig.channel(role)
     row: dict[str, Any] = {"label": role, "unit": "V", "range": part.range}
+    if part.kind == "current":
+        row |= {"unit": "A", "per_volt": 1.0 / part.scale, "range": part.range / part.scale}
     if role in prepared.facts.sensitivity:
         unit = MEASURED[part.kind]
         row["sensitivity"] = prepared.facts.sensitivity[role] * 1e3
@@ -58,15 +60,21 @@ def read_take(take: Take) -> tuple[Path, Finding] | None:
     return take.keep(finding), finding
 
 
-def tell_ledger(take: Take) -> None:
-    """Which sensors' calibrations a take rests on."""
+def tell_ledger(take: Take) -> bool:
+    """Which sensors' calibrations a take rests on; what the ledger knows already is not told twice. True: something
+    was new to it."""
     from ..lab.place import lab_of
 
     place = lab_of(take.folder)
     if place is None:
-        return
+        return False
     ledger = place.ledger()
-    name = str(take.folder.resolve().relative_to(place.folder.resolve()))
-    for role, sensor in take.plan().sensors.items():
-        ledger.rests_on(name, sensor.serial, role, sensor.certificate)
-    ledger.close()
+    try:
+        name = str(take.folder.resolve().relative_to(place.folder.resolve()))
+        made = [
+            ledger.rests_on(name, sensor.serial, role, sensor.certificate)
+            for role, sensor in take.plan().sensors.items()
+        ]
+    finally:
+        ledger.close()
+    return any(made)

@@ -13,6 +13,7 @@ from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..lab import planning
 from ..lab.findings import Finding
+from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
 from ..lab.listening_planning import renew_sensor
 from ..lab.place import Lab
@@ -20,25 +21,38 @@ from ..lab.takes import Take, list_takes
 from .certificate import report
 
 
-def accept_take(lab: Lab, take: Take, finding: Finding, as_state: str, by: str, wants_due: bool) -> str:
-    """Append the finding to the ledger and write the certificate; the take notes that it was accepted.
+def accept_take(
+    lab: Lab, take: Take, finding: Finding, as_state: str, by: str, wants_due: bool, reason: str = ""
+) -> str:
+    """Append the finding to the ledger and write the certificate; the take notes that it was accepted. Its number.
 
-    The plan in the take is left as it was; what was decided at acceptance is an event beside it.
+    The plan in the take is left as it was; what was decided at acceptance is an event beside it. `reason` why a
+    calibration that is not complete is certified all the same: it is printed on the certificate. Raises BadInput
+    without one, and for a take that was accepted before.
     """
+    if not finding.complete and not reason.strip():
+        raise BadInput(
+            f"{take.name}: it is not complete ({'; '.join(finding.missing)}): go on with it, or say why it is certified"
+            " as it is."
+        )
+    if (changed := wrong(take)) is not None:
+        raise BadInput(f"{take.folder}: {changed}: it can't be certified.")
     today = datetime.date.today()
-    number = planning.next_certificate(lab, today)
     ledger = lab.ledger()
-    serial, calibration = planning.calibration_of(
-        take, finding, date=today, certificate=number, by=by, lab=lab.facts.name, due=None
-    )
-    entry = ledger.entry(serial)
-    months = entry.sensor.interval_months
-    due = planning.add_months(today, months) if months else None
-    ledger.append(serial, replace(calibration, as_state=as_state, due=due))
-    ledger.close()
+    try:
+        serial, calibration = planning.calibration_of(
+            take, finding, date=today, certificate="", by=by, lab=lab.facts.name, due=None
+        )
+        months = ledger.entry(serial).sensor.interval_months
+        due = planning.add_months(today, months) if months else None
+        start = planning.certificate_start(lab, today)
+        number = ledger.accept(serial, replace(calibration, as_state=as_state, due=due), start)
+    finally:
+        ledger.close()
     event = {"kind": "accepted", "certificate": number, "by": by, "as_state": as_state, "due_on_certificate": wants_due}
-    with (take.folder / "events.jsonl").open("a", encoding="utf-8") as file:
-        file.write(json.dumps(event) + "\n")
+    if reason.strip():
+        event["reason"] = reason.strip()
+    _note(take, event)
     lab.certificates.mkdir(exist_ok=True)
     report(take, lab.certificates / f"{number}.pdf")
     return number

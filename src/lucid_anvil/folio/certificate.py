@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import datetime
+import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from markupsafe import Markup
+
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
+from ..engine.settling import close_take
 from ..lab.findings import Finding
+from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
 from ..lab.place import Lab, lab_of
 from ..lab.takes import Take
@@ -77,6 +82,10 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "rows": _rows(finding),
         "verdict": finding.verdict,
         "verdict_words": VERDICT_WORDS[finding.verdict],
+        "missing": list(finding.missing),
+        "why_incomplete": next(
+            (e.get("reason") for e in reversed(take.events()) if e["kind"] == "accepted"), None
+        ),
         "rule": RULES[settings.get("decision", "guarded")],
         "limits": limits,
         "corridor": settings.get("corridor"),
@@ -128,16 +137,51 @@ def rig_name(take: Take) -> str:
 
 def html_of(values: Mapping[str, Any], lab: Lab | None, template: str = "certificate.html") -> str:
     """The page. A lab's own `templates/` go before ours."""
-    from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PackageLoader
+    from jinja2 import ChoiceLoader, FileSystemLoader, PackageLoader, TemplateError
+    from jinja2.sandbox import ImmutableSandboxedEnvironment
 
     loaders: list[Any] = [PackageLoader("lucid_anvil.folio", "templates")]
     if lab is not None:
         loaders.insert(0, FileSystemLoader(lab.folder / "templates"))
-    environment = Environment(loader=ChoiceLoader(loaders), autoescape=True)
-    return environment.get_template(template).render(**values)
+    environment = ImmutableSandboxedEnvironment(loader=ChoiceLoader(loaders), autoescape=True)
+    environment.filters["css"] = lambda text: Markup(css_text(text))
+    try:
+        return environment.get_template(template).render(**values)
+    except (TemplateError, TypeError, ValueError, ArithmeticError, RecursionError) as problem:
+        said = " ".join(str(problem).split())[:200]
+        raise BadInput(f"The template {template} can't be used ({said}): mend it in the templates folder.") from None
 
 
-def write_pdf(html: str, place: Path) -> None:
+def own_templates(lab: Lab | None) -> Path | None:
+    return None if lab is None else lab.folder / "templates"
+
+
+def fetcher(own: Path | None) -> Any:
+    """What a page may fetch: files in the lab's own template folder, and what stands in the page itself."""
+    root = own.resolve() if own is not None else None
+
+    def fetch(url: str, *more: Any, **named: Any) -> Any:
+        from urllib.parse import unquote, urlparse
+
+        from weasyprint import default_url_fetcher
+
+        parts = urlparse(url)
+        if parts.scheme == "data":
+            return default_url_fetcher(url, *more, **named)
+        place = Path(unquote(parts.path)).resolve()
+        if parts.scheme != "file" or root is None or not place.is_relative_to(root):
+            raise ValueError(f"{url}: a template may fetch only from its own folder")
+        return default_url_fetcher(url, *more, **named)
+
+    return fetch
+
+
+def css_text(value: Any) -> str:
+    """Text as it stands between quotes in a style sheet (CSS Syntax, 4.3.5): what could end it, escaped."""
+    return "".join(c if c.isalnum() or c in " .,-–·/()" else f"\\{ord(c):06x} " for c in str(value))
+
+
+def write_pdf(html: str, place: Path, own: Path | None = None) -> None:
     """Raises BadInput when the file exists or can't be written."""
     import logging
 
@@ -151,8 +195,10 @@ def write_pdf(html: str, place: Path) -> None:
 
     part = place.with_name(f".{place.name}.part")
     try:
-        HTML(string=html).write_pdf(part)
-        part.replace(place)
+        HTML(string=html, url_fetcher=fetcher(own)).write_pdf(part)
+        os.link(part, place)  # fails where a paper stands already: none is ever written over
+    except FileExistsError:
+        raise BadInput(f"{place}: it exists already: choose another name.") from None
     except OSError as problem:
         raise BadInput(f"{place}: it can't be written ({problem.strerror or problem}).") from None
     finally:
@@ -171,13 +217,17 @@ def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
 
 def report(take: Take, place: Path) -> None:
     """The PDF of a take's counted finding: certificate of a comparison, test report of all else. Raises BadInput."""
+    close_take(take)
     finding = take.finding()
     if finding is None:
-        raise BadInput(f"{take.folder}: it has no finding yet: evaluate it first.")
+        raise BadInput(f"{take.folder}: it has no finding yet: 'lucid-anvil settle {take.folder}' reads it.")
+    if (changed := wrong(take)) is not None:
+        finding = finding.lacking([changed])
     lab = lab_of(take.folder)
     if finding.method != "accelerometer-comparison":
         from .testreport import report_context
 
-        write_pdf(html_of(report_context(take, finding, lab), lab, "report.html"), place)
+        write_pdf(html_of(report_context(take, finding, lab), lab, "report.html"), place, own_templates(lab))
         return
-    write_pdf(html_of(context(take, finding, lab, accepted_of(take, lab)), lab), place)
+    values = context(take, finding, lab, accepted_of(take, lab))
+    write_pdf(html_of(values, lab), place, own_templates(lab))

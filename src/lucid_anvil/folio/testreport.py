@@ -14,6 +14,10 @@ from ..methods import registry
 from .certificate import RULES, VERDICT_WORDS, rig_name, sides
 from .plots import view_svg
 
+INCOMPLETE = {
+    "outside": "outside the tolerance in what there is; the test is not complete",
+    "open": "open: the test is not complete, so it can't be told",
+}
 MOST = 4
 """Pictures at most."""
 
@@ -44,8 +48,9 @@ def report_context(take: Take, finding: Finding, lab: Lab | None) -> dict[str, A
         "cut": take.reason() if status != "done" else None,
         "sheet": sheet_table(finding),
         "readings": [] if "sheet" in (finding.detail or {}) else [reading_row(r) for r in finding.readings],
-        "verdict": "outside" if status == "cut" else finding.verdict,
-        "verdict_words": "cut before its end" if status == "cut" else VERDICT_WORDS[finding.verdict],
+        "missing": list(finding.missing),
+        "verdict": finding.verdict,
+        "verdict_words": VERDICT_WORDS[finding.verdict] if finding.complete else INCOMPLETE[finding.verdict],
         "rule": RULES[plan.step.settings.get("decision", "guarded")],
         "pictures": [(title, picture) for title, picture in pictures if picture is not None][:MOST],
         "notes": [*([f"Doubtful: {doubt}."] if (doubt := take.doubt()) else []), *finding.notes],

@@ -19,6 +19,53 @@ from .recording import Channel, Recording
 FORMAT = "lucid-anvil-raw"
 
 
+VERSION = 1
+
+
+def state_root(file: Any) -> None:
+    """What a file is, at its root: format, version, date, program."""
+    import datetime
+
+    from .. import __version__
+
+    file.attrs["format"] = np.bytes_(FORMAT)
+    file.attrs["version"] = VERSION
+    file.attrs["date"] = np.bytes_(datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"))
+    file.attrs["program"] = np.bytes_(f"Lucid Anvil {__version__}")
+
+
+def close_properly(path: Path) -> bool:
+    """Make a file whose writer was killed one that any reader of HDF5 opens: its streams written anew, as far as all
+    channels go, then put in its place. False where it was closed already. Raises BadInput where it can't be read."""
+    import os
+
+    import h5py
+
+    if not _has_writer(path):
+        return False
+    part = path.with_name(f".{path.name}.part")
+    part.unlink(missing_ok=True)
+    try:
+        with open_raw(path) as old, h5py.File(part, "w", libver="latest") as new:
+            for key, value in old.attrs.items():
+                new.attrs[key] = value
+            group = new.create_group("channels")
+            held = old["channels"]
+            length = min((held[k].shape[0] for k in held), default=0)
+            for key in held:
+                made = group.create_dataset(key, shape=(length,), dtype=held[key].dtype, chunks=held[key].chunks)
+                for name, value in held[key].attrs.items():
+                    made.attrs[name] = value
+                for a in range(0, length, 1 << 20):
+                    made[a : min(a + (1 << 20), length)] = held[key][a : min(a + (1 << 20), length)]
+        os.replace(part, path)
+    except (OSError, KeyError, RuntimeError, ValueError) as problem:
+        raise BadInput(f"{path}: it can't be closed properly ({' '.join(str(problem).split())[:160]}).") from None
+    finally:
+        part.unlink(missing_ok=True)
+    return True
+
+
 def _has_writer(path: Path) -> bool:
     """Whether its writer is at work, or was killed: the consistency flags of its superblock (HDF5 File Format
     Specification 3.0, II.A, byte 11 from version 2 on)."""
@@ -105,7 +152,7 @@ def write_raw(path: Path, recording: Recording) -> None:
     import h5py
 
     with h5py.File(path, "w", libver="latest") as file:
-        file.attrs["format"] = np.bytes_(FORMAT)
+        state_root(file)
         group = file.create_group("channels")
         for i, c in enumerate(recording.channels):
             dataset = group.create_dataset(

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
-from collections.abc import Sequence
+import time
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,7 +14,7 @@ import sqlalchemy as sa
 
 from ..core.errors import BadInput
 
-HEAD = "0001"
+HEAD = "0002"
 """The newest migration; alembic is only imported when a ledger is behind it."""
 metadata = sa.MetaData()
 
@@ -60,6 +62,12 @@ reliances = sa.Table(
     sa.Column("sensor_id", sa.Integer, sa.ForeignKey("sensor.id"), nullable=False, index=True),
     sa.Column("role", sa.String(40), nullable=False),
     sa.Column("certificate", sa.String(60), nullable=False, server_default=""),
+    sa.Column("at", sa.DateTime, nullable=False),
+)
+certificates = sa.Table(
+    "certificate",
+    metadata,
+    sa.Column("number", sa.String(60), primary_key=True),
     sa.Column("at", sa.DateTime, nullable=False),
 )
 
@@ -142,11 +150,42 @@ class Ledger:
 
     def __init__(self, url: str) -> None:
         self.url = url
-        self.engine = sa.create_engine(url)
         try:
+            self.place = sa.engine.make_url(url)
+            self.engine = sa.create_engine(self.place)
+        except (sa.exc.ArgumentError, ValueError):
+            raise BadInput("ledger: its address is not one of a database: mend it in lab.yaml.") from None
+        except ModuleNotFoundError as problem:
+            raise BadInput(
+                f"{self.place.render_as_string()}: the package '{problem.name}' that speaks to this database is not"
+                " installed: install it."
+            ) from None
+        with self._said():
             self._migrate()
-        except sa.exc.DatabaseError as problem:
-            raise BadInput(f"{url}: this is not a ledger that can be opened ({problem.orig}).") from None
+
+    @contextlib.contextmanager
+    def _said(self) -> Iterator[None]:
+        """A database's trouble in one sentence, and no password in it."""
+        try:
+            yield
+        except sa.exc.IntegrityError:
+            raise BadInput("The ledger refused it: somebody entered the same at this moment; look again.") from None
+        except sa.exc.SQLAlchemyError as problem:
+            why = " ".join(str(getattr(problem, "orig", None) or problem).split())
+            if self.place.password:
+                why = why.replace(str(self.place.password), "***")
+            shown = self.place.render_as_string(hide_password=True)
+            raise BadInput(f"{shown}: the ledger can't be used now ({why[:200]}): is it there, and free?") from None
+
+    @contextlib.contextmanager
+    def _begin(self) -> Iterator[sa.Connection]:
+        with self._said(), self.engine.begin() as link:
+            yield link
+
+    @contextlib.contextmanager
+    def _connect(self) -> Iterator[sa.Connection]:
+        with self._said(), self.engine.connect() as link:
+            yield link
 
     def _migrate(self) -> None:
         """Bring the tables up to date; quick when they are."""
@@ -168,7 +207,7 @@ class Ledger:
 
     def add(self, sensor: Sensor) -> None:
         """Enter a new sensor."""
-        with self.engine.begin() as link:
+        with self._begin() as link:
             if self._id(link, sensor.serial, missing_ok=True) is not None:
                 raise BadInput(f"The ledger has a sensor '{sensor.serial}' already: a serial number stands once.")
             link.execute(sensors.insert().values(**vars(sensor)))
@@ -177,22 +216,61 @@ class Ledger:
         """Append a calibration; none is ever changed or taken away."""
         if not calibration.sensitivity > 0:
             raise BadInput(f"{serial}: a sensitivity must be above zero.")
-        with self.engine.begin() as link:
+        with self._begin() as link:
             sensor = self._id(link, serial)
             link.execute(calibrations.insert().values(sensor_id=sensor, **vars(calibration)))
 
-    def rests_on(self, take: str, serial: str, role: str, certificate: str | None) -> None:
-        """Note that a take rests on a sensor; one that the ledger does not know is left out."""
-        with self.engine.begin() as link:
+    def accept(self, serial: str, calibration: Calibration, start: str) -> str:
+        """Append a calibration under the next certificate number that begins with `start`, in one transaction: no two
+        ever have one number. The number."""
+        for attempt in range(50):
+            try:
+                with self._said(), self.engine.connect() as link:
+                    if self.place.get_backend_name() == "sqlite":
+                        link.exec_driver_sql("begin immediate")
+                    number = self._next_number(link, start)
+                    link.execute(certificates.insert().values(number=number, at=datetime.datetime.now()))
+                    sensor = self._id(link, serial)
+                    values = {**vars(calibration), "certificate": number}
+                    link.execute(calibrations.insert().values(sensor_id=sensor, **values))
+                    link.commit()
+                    return number
+            except BadInput:
+                if attempt == 49 or self.place.get_backend_name() == "sqlite":
+                    raise
+                time.sleep(0.01 * (attempt + 1))  # somebody else had that number first
+        raise AssertionError("not reached")
+
+    def next_number(self, start: str) -> str:
+        """The number that would come next."""
+        with self._connect() as link:
+            return self._next_number(link, start)
+
+    def _next_number(self, link: sa.Connection, start: str) -> str:
+        used = [*link.execute(sa.select(calibrations.c.certificate).where(calibrations.c.certificate.startswith(start)))
+                .scalars(), *link.execute(sa.select(certificates.c.number)).scalars()]  # fmt: skip
+        numbers = [int(c[len(start) :]) for c in used if c.startswith(start) and c[len(start) :].isdigit()]
+        return f"{start}{max(numbers, default=0) + 1:04d}"
+
+    def rests_on(self, take: str, serial: str, role: str, certificate: str | None) -> bool:
+        """Note that a take rests on a sensor, once; one that the ledger does not know is left out. True: it was
+        noted."""
+        with self._begin() as link:
             sensor = self._id(link, serial, missing_ok=True)
             if sensor is None:
-                return
+                return False
+            known = sa.select(reliances.c.id).where(
+                reliances.c.take == take, reliances.c.sensor_id == sensor, reliances.c.role == role
+            )
+            if link.execute(known).first() is not None:
+                return False
             link.execute(
                 reliances.insert().values(
                     take=take, sensor_id=sensor, role=role, certificate=certificate or "",
                     at=datetime.datetime.now(),
                 )
             )  # fmt: skip
+        return True
 
     def entry(self, serial: str) -> Entry:
         """One sensor and its history."""
@@ -208,7 +286,7 @@ class Ledger:
 
     def entries(self) -> list[Entry]:
         """All sensors, by serial number."""
-        with self.engine.connect() as link:
+        with self._connect() as link:
             rows = link.execute(sensors.select().order_by(sensors.c.serial)).mappings().all()
             held = link.execute(calibrations.select().order_by(calibrations.c.date, calibrations.c.id)).mappings().all()
         by_sensor: dict[int, list[Calibration]] = {}
@@ -227,7 +305,7 @@ class Ledger:
 
     def traces(self, serial: str) -> list[dict[str, Any]]:
         """Takes that rest on a sensor, newest first."""
-        with self.engine.connect() as link:
+        with self._connect() as link:
             sensor = self._id(link, serial)
             query = reliances.select().where(reliances.c.sensor_id == sensor).order_by(reliances.c.id.desc())
             rows = link.execute(query).mappings().all()

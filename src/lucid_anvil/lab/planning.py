@@ -145,13 +145,17 @@ def calibration_of(
 
 
 def next_certificate(lab: Lab, today: datetime.date) -> str:
-    """The next certificate number of the year."""
+    """The certificate number that would come next in the year; it is given when a calibration is accepted."""
     ledger = lab.ledger()
-    start = f"{lab.facts.certificate_prefix}-{today.year}-"
-    used = [c.certificate for e in ledger.entries() for c in e.history if c.certificate.startswith(start)]
-    ledger.close()
-    numbers = [int(c.removeprefix(start)) for c in used if c.removeprefix(start).isdigit()]
-    return f"{start}{max(numbers, default=0) + 1:04d}"
+    try:
+        return ledger.next_number(certificate_start(lab, today))
+    finally:
+        ledger.close()
+
+
+def certificate_start(lab: Lab, today: datetime.date) -> str:
+    """What the certificate numbers of a year begin with."""
+    return f"{lab.facts.certificate_prefix}-{today.year}-"
 
 
 def add_months(date: datetime.date, months: int) -> datetime.date:

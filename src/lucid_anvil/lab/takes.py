@@ -123,6 +123,20 @@ def next_take_folder(parent: Path) -> Path:
     return parent / f"take-{max(numbers, default=0) + 1:03d}"
 
 
+def claim_take_folder(parent: Path) -> Path:
+    """Make the next take's folder, so that no other run can have the same. Raises BadInput where none can be made."""
+    for _ in range(1000):
+        folder = next_take_folder(parent)
+        try:
+            folder.mkdir(parents=True)
+            return folder
+        except FileExistsError:
+            continue  # another run was quicker
+        except OSError as problem:
+            raise BadInput(f"{folder}: it can't be made ({problem.strerror}): choose another place.") from None
+    raise BadInput(f"{parent}: no take could be made there: choose another place.")
+
+
 def begin_take(folder: Path, plan: str, rig: str) -> Take:
     """Make a take's folder with the plan and the rig as they stand (YAML). A take that exists is never written over."""
     if folder.exists() and any(p.name not in ("guards.jsonl", "device.jsonl") for p in folder.iterdir()):

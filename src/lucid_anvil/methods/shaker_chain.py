@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.control.chain import Changed, ChainModel, chain_model, changes
+from ..core.control.chain import ChainModel, Changed, chain_model, changes
 from ..core.control.plant import estimate
 from ..core.signal.sinefit import Floats
 from ..formats.recording import Channel

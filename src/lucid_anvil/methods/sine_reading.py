@@ -268,10 +268,10 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
         notes.append("The course has a dwell, but the record has none.")
     judged = tuple(limits.judge(r) for r in readings + more)
     missing = missing_stretches(settings, stretches) if told else _asked_more(settings, sweeps, more)
-    made = Finding("sine-sweep", judged, tuple(curves + dwell_curves), (), tuple(notes), (), None, tuple(missing))
+    finding = Finding("sine-sweep", judged, tuple(curves + dwell_curves), (), tuple(notes), (), None, tuple(missing))
     from .shaker_chain import judged_again
 
-    return judged_again(made, record, marks, controls, True, tuple(settings.control.limits))
+    return judged_again(finding, record, marks, controls, True, tuple(settings.control.limits))
 
 
 def missing_stretches(settings: ShakerSettings, stretches: Sequence[Stretch]) -> list[str]:

@@ -82,7 +82,7 @@ class Instrument:
     def tell(self, command: str) -> None:
         """Carry out a command, wait until it is done, and see whether it was taken: one message for all three, since
         two in a row would wait for each other's acknowledgement."""
-        done, _, said = self.ask(f"{command};*OPC?;SYST:ERR?").partition(";")
+        done, _, said = self.ask(f"{command};*OPC?;:SYST:ERR?").partition(";")
         if not said.lstrip("+").startswith("0,") or done.lstrip("+") != "1":
             raise Trouble(f"The {self.name} does not take '{command}': it says {said or done}.")
 

@@ -144,7 +144,8 @@ class ChainWatch:
                 glide = np.maximum(glide, 2 * np.abs(apart(r[4] - r[3])))
             known = self.scatter[which]
             sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
-            limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * np.where(np.isfinite(glide), glide, 1e9))
+            glided = np.where(np.isfinite(glide), glide, 1e9)
+            limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * glided)
             if after:
                 self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
             found = found or _alone(d, e, limit)

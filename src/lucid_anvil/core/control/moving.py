@@ -19,7 +19,7 @@ MOST = 0.12
 NOISE = 0.04
 """ln, of what one block shows, model errors included"""
 WANDER = (0.012, 0.03, 0.01)
-"""share of the modes' frequency, ln of the control's gain and of a response's over it, that may be gone in one second"""
+"""share of the modes' frequency, ln of the control's gain and of a response's over it, gone in a second at most"""
 UNKNOWN = (0.02, 0.3, 0.1)
 """the same, known at worst"""
 QUICKEST = 0.05
@@ -34,17 +34,17 @@ class Moving:
         self.most = QUICKEST * span
         self.at = 0.0
         self.gain = np.zeros(2)
-        self.doubt = np.diag(np.square([0.01, 0.1, 0.01]))
+        self.doubt: Floats = np.diag(np.square([0.01, 0.1, 0.01]))
         self.drift = np.diag(np.square(WANDER)) * span
 
     def learn(self, control: tuple[float, float], response: tuple[float, float] | None) -> float:
         """One block. `control` and `response`: ln of what was seen over what the twin shows, the response's less the
         control's, and its slope against the move. The new move."""
         self.doubt = self.doubt + self.drift
-        for k, most in enumerate(UNKNOWN):
-            by = min(1.0, most / max(float(np.sqrt(self.doubt[k, k])), 1e-12))
-            self.doubt[k] *= by
-            self.doubt[:, k] *= by
+        for i, most in enumerate(UNKNOWN):
+            by = min(1.0, most / max(float(np.sqrt(self.doubt[i, i])), 1e-12))
+            self.doubt[i, :] *= by
+            self.doubt[:, i] *= by
         before = self.at
         told = [(control, np.array([0.0, 1.0, 0.0]))]
         if response is not None:

@@ -22,7 +22,6 @@ from .plant import LoopResponse
 from .points import combined
 from .twin import Twin
 
-
 FALL = 6.0
 """dB/s by which the plant's gain is let fall against its model while the frequency stands"""
 SWEPT = 120.0
@@ -110,7 +109,8 @@ class SineLoop:
             self.tail = np.zeros((self.channels + 2, self.twin.late * self.twin.thin))
             while self.block // self.twin.thin % (self.block // piece):
                 piece *= 2
-            self.shadow = PhasorBank(self.channels + len(rows), piece // self.twin.thin, self.rate / self.twin.thin, longest)
+            slow = self.rate / self.twin.thin
+            self.shadow = PhasorBank(self.channels + len(rows), piece // self.twin.thin, slow, longest)
         self.trail: deque[tuple[float, float, Floats]] = deque(maxlen=256)
         """When, at which frequency [Hz], and ln of the gains seen over those of the model"""
         self.moving = Moving(self.block / self.rate)

@@ -27,7 +27,7 @@ class Supply(Scpi):
         if not self.bench.scene.supply.settable:
             raise Refused(STATE)
         nominal = self.bench.scene.supply.nominal
-        self.bench.set_volts = number(text, 0.0, 1.2 * nominal)
+        self.bench.set_volts = number(text, 0.0, 1.2 * nominal, "V")
 
     def put_query(self) -> str:
         return f"{self.bench.set_volts:.3f}"
@@ -75,7 +75,7 @@ class Loads(Scpi):
         if load.upper() == "OFF":
             self.bench.positions[at].load = None
             return
-        value = number(load, 0.1, 1e4)
+        value = number(load, 0.1, 1e4, "OHM")
         if not any(abs(value - one) < 1e-6 for one in self.bench.scene.load.loads):
             raise Refused(RANGE)
         self.bench.positions[at].load = value
@@ -184,7 +184,8 @@ class Direct:
 class Desk:
     """The three instruments as servers, with the faults that the rig file throws at them by name."""
 
-    def __init__(self, bench: AmplifierBench) -> None:
+    def __init__(self, bench: AmplifierBench, port: int = 0) -> None:
+        """`port` of the first, the others on the next; 0 takes free ones."""
         self.bench = bench
 
         def trouble(name: str) -> tuple[str, float] | None:
@@ -195,8 +196,8 @@ class Desk:
             return None
 
         self.servers = {
-            name: ScpiServer(kind(bench), lambda name=name: trouble(name))  # type: ignore[misc]
-            for name, kind in KINDS.items()
+            name: ScpiServer(kind(bench), lambda name=name: trouble(name), port + i if port else 0)  # type: ignore[misc]
+            for i, (name, kind) in enumerate(KINDS.items())
         }
 
     @property

@@ -7,6 +7,7 @@ Messages end in a line feed. Commands are parsed by their short or long form; er
 from __future__ import annotations
 
 import contextlib
+import inspect
 import re
 import socketserver
 import threading
@@ -20,12 +21,20 @@ from ...core.signal.sinefit import Floats
 
 NO_ERROR = '0,"No error"'
 UNKNOWN, MISSING, TYPE, RANGE, STATE = -113, -109, -104, -222, -221
+SURPLUS, SUFFIX, SYNTAX, MUCH, OVERFLOW = -108, -131, -102, -223, -350
 WORDS = {
     UNKNOWN: "Undefined header", MISSING: "Missing parameter", TYPE: "Data type error",
-    RANGE: "Data out of range", STATE: "Settings conflict",
+    RANGE: "Data out of range", STATE: "Settings conflict", SURPLUS: "Parameter not allowed",
+    SUFFIX: "Invalid suffix", SYNTAX: "Syntax error", MUCH: "Too much data", OVERFLOW: "Queue overflow",
 }  # fmt: skip
-STATUS_BIT = {-1: 32, -2: 16}
-"""Bits of the event status register by the hundreds of an error: command error, execution error."""
+STATUS_BIT = {-1: 32, -2: 16, -3: 8}
+"""Bits of the event status register by the hundreds of an error: command, execution, device-dependent error."""
+QUEUE = 20
+"""Errors that the queue holds; the last one then says that there were more (SCPI-1999, 21.8.1)"""
+LONGEST = 65536
+"""bytes of one message"""
+MULTIPLIERS = {"G": 1e9, "MA": 1e6, "K": 1e3, "": 1.0, "M": 1e-3, "U": 1e-6, "N": 1e-9}
+"""IEEE 488.2, 7.7.3: MA is mega, M milli; but MHZ and MOHM are mega"""
 Answer = str | bytes | None
 
 
@@ -49,12 +58,22 @@ def pattern(header: str) -> re.Pattern[str]:
     return re.compile(":?" + made.removesuffix(":") + (r"\?" if header.endswith("?") else ""), re.IGNORECASE)
 
 
-def number(text: str, low: float, high: float) -> float:
-    """A numeric parameter between its limits."""
-    try:
-        value = float(text)
-    except ValueError:
-        raise Refused(TYPE) from None
+def number(text: str, low: float, high: float, unit: str = "") -> float:
+    """A numeric parameter between its limits, with MINimum and MAXimum, and with a suffix where `unit` says which."""
+    word = text.strip().upper()
+    if word in ("MIN", "MINIMUM"):
+        return low
+    if word in ("MAX", "MAXIMUM"):
+        return high
+    found = re.fullmatch(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:E[+-]?\d+)?)\s*([A-Z]*)", word)
+    if found is None:
+        raise Refused(TYPE)
+    value, suffix = float(found[1]), found[2]
+    if suffix:
+        front = suffix.removesuffix(unit.upper())
+        if not unit or not suffix.endswith(unit.upper()) or front not in MULTIPLIERS:
+            raise Refused(SUFFIX)
+        value *= 1e6 if front == "M" and unit.upper() in ("HZ", "OHM") else MULTIPLIERS[front]
     if not low <= value <= high:
         raise Refused(RANGE)
     return value
@@ -82,43 +101,68 @@ class Scpi:
     """Header to the name of the method that serves it; methods take the parameters' texts."""
 
     def __init__(self) -> None:
-        self.errors: deque[int] = deque(maxlen=20)
+        self.errors: deque[int] = deque()
         self.events = 128
         """Event status register; the power was switched on."""
+        self.enabled = self.service = 0
+        """Event status enable and service request enable registers"""
         own = {"*IDN?": "idn", "*RST": "reset", "*CLS": "clear", "*OPC": "complete", "*OPC?": "opc", "*ESR?": "esr",
-               "*STB?": "stb", "*WAI": "wait", "SYSTem:ERRor?": "error", "SYSTem:ERRor:NEXT?": "error"}  # fmt: skip
+               "*STB?": "stb", "*WAI": "wait", "*ESE": "enable", "*ESE?": "enable_query", "*SRE": "request",
+               "*SRE?": "request_query", "*TST?": "test", "SYSTem:VERSion?": "version", "SYSTem:ERRor?": "error",
+               "SYSTem:ERRor:NEXT?": "error", "SYSTem:ERRor:COUNt?": "count"}  # fmt: skip
         self.known = [(pattern(h), name) for h, name in {**own, **self.commands}.items()]
 
+    def refuse(self, number: int) -> None:
+        """Put an error into the queue and the status register."""
+        self.events |= STATUS_BIT.get(-(-number // 100), 8)
+        if len(self.errors) >= QUEUE:
+            self.errors[-1] = OVERFLOW
+            self.events |= STATUS_BIT[-3]
+        else:
+            self.errors.append(number)
+
     def handle(self, line: str) -> Answer:
-        """Carry out one message, several commands parted by semicolons; what they answer."""
+        """Carry out one message, several commands parted by semicolons; what they answer.
+
+        A header that does not begin with a colon is meant below the path of the one before it (SCPI-1999, 6.2.4);
+        common commands leave that path as it is.
+        """
         answers: list[str | bytes] = []
+        path = ""
         for one in filter(None, (part.strip() for part in line.split(";"))):
             header, _, rest = one.partition(" ")
             given = [p.strip() for p in rest.split(",")] if rest.strip() else []
+            whole = header if header.startswith("*") else header[1:] if header.startswith(":") else path + header
             try:
-                made = self._one(header, given)
+                made = self._one(whole, given)
             except Refused as refused:
-                self.errors.append(refused.number)
-                self.events |= STATUS_BIT.get(-(-refused.number // 100), 16)
+                self.refuse(refused.number)
+                if -200 < refused.number <= -100:
+                    break  # a command error ends the message
                 continue
+            finally:
+                if not header.startswith("*"):
+                    path = whole[: whole.rfind(":") + 1]
             if made is not None:
                 answers.append(made)
         if not answers:
             return None
         if len(answers) == 1:
             return answers[0]
-        return ";".join(a if isinstance(a, str) else a.decode("latin-1") for a in answers)
+        if any(isinstance(a, bytes) for a in answers):
+            return b";".join(a if isinstance(a, bytes) else a.encode("latin-1") for a in answers)
+        return ";".join(str(a) for a in answers)
 
     def _one(self, header: str, given: list[str]) -> Answer:
         for expression, name in self.known:
             if expression.fullmatch(header):
                 serve: Callable[..., Answer] = getattr(self, name)
-                try:
-                    return serve(*given)
-                except TypeError as wrong:
-                    if "positional argument" in str(wrong):
-                        raise Refused(MISSING) from None
-                    raise
+                wanted = inspect.signature(serve).parameters.values()
+                if len(given) > len(wanted):
+                    raise Refused(SURPLUS)
+                if len(given) < sum(1 for p in wanted if p.default is p.empty):
+                    raise Refused(MISSING)
+                return serve(*given)
         raise Refused(UNKNOWN)
 
     # --- IEEE 488.2, clause 10 ---------------------------------------------------------------------------------
@@ -146,8 +190,31 @@ class Scpi:
         held, self.events = self.events, 0
         return str(held)
 
+    def enable(self, mask: str) -> None:
+        self.enabled = int(number(mask, 0, 255))
+
+    def enable_query(self) -> str:
+        return str(self.enabled)
+
+    def request(self, mask: str) -> None:
+        self.service = int(number(mask, 0, 255)) & ~64
+
+    def request_query(self) -> str:
+        return str(self.service)
+
+    def test(self) -> str:
+        """All is well."""
+        return "0"
+
+    def version(self) -> str:
+        return "1999.0"
+
+    def count(self) -> str:
+        return str(len(self.errors))
+
     def stb(self) -> str:
-        return str((4 if self.errors else 0) | (32 if self.events else 0))
+        held = (4 if self.errors else 0) | (32 if self.events & self.enabled else 0)
+        return str(held | (64 if held & self.service else 0))
 
     def error(self) -> str:
         if not self.errors:
@@ -167,7 +234,12 @@ class ScpiServer:
         class Handler(socketserver.StreamRequestHandler):
             def handle(self) -> None:
                 with contextlib.suppress(OSError):
-                    for raw in self.rfile:
+                    while raw := self.rfile.readline(LONGEST + 1):
+                        if len(raw) > LONGEST:
+                            instrument.refuse(MUCH)
+                            while raw and not raw.endswith(b"\n"):
+                                raw = self.rfile.readline(LONGEST)
+                            continue
                         line = raw.decode("latin-1").strip()
                         made = instrument.handle(line) if line else None
                         wrong = trouble()

@@ -1,0 +1,71 @@
+"""Orders that a face may give to a run: a model each, so that a wrong one is refused before the run sees it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ..core.errors import BadInput
+
+Text = Annotated[str, Field(max_length=300)]
+Number = Annotated[float, Field(allow_inf_nan=False)]
+
+
+class Order(BaseModel):
+    """An order without anything to it."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+class Sign(Order):
+    key: Text
+    by: Text = ""
+
+
+class Stop(Order):
+    why: Text = "stopped by the operator"
+
+
+class Mark(Order):
+    text: Text = "mark"
+
+
+class Level(Order):
+    by: Annotated[float, Field(ge=-40, le=40, allow_inf_nan=False)]
+    """dB"""
+
+
+class Trigger(Order):
+    level: Number
+
+
+class Slope(Order):
+    rising: bool
+
+
+class Overrule(Order):
+    number: Annotated[int, Field(ge=1, le=100000)]
+    note: Text = ""
+
+
+ORDERS: dict[str, type[Order]] = {
+    "sign": Sign, "begin": Order, "stop": Stop, "mark": Mark, "hold": Order, "go": Order, "level": Level,
+    "skip": Order, "trigger": Trigger, "slope": Slope, "overrule": Overrule, "replan": Order, "close": Order,
+}  # fmt: skip
+
+
+def order_of(name: str, body: Any) -> dict[str, Any]:
+    """An order as plain data, its name as `order`. Raises BadInput with what is wrong with it."""
+    model = ORDERS.get(name)
+    if model is None:
+        raise BadInput(f"There is no order '{name}'; there are {', '.join(ORDERS)}.")
+    if not isinstance(body, dict):
+        raise BadInput(f"{name}: an object with its keys is wanted.")
+    try:
+        made = model.model_validate(body)
+    except ValidationError as problem:
+        first = problem.errors()[0]
+        where = ".".join(str(p) for p in first["loc"]) or "body"
+        raise BadInput(f"{name}: {where}: {first['msg'].lower()}.") from None
+    return {"order": name, **made.model_dump()}
