@@ -48,11 +48,11 @@ def test_a_bare_socket_can_talk_to_them(bench: tuple[AmplifierBench, Servers]) -
     made, servers = bench
     who, done, fault = talk(servers.ports["supply"], "*IDN?", "*OPC?", "syst:err?")
     assert who.count(",") == 3 and done == "1" and fault == '0,"No error"'
-    (volts,) = talk(servers.ports["supply"], "VOLT 231.5", "SOURCE:VOLTAGES 200;SOUR:VOLT?")
+    (volts,) = talk(servers.ports["supply"], "VOLT 231.5", "SOURCE:VOLTAGES 200;:SOUR:VOLT?")
     assert volts == "231.500"  # no header of ours: an error, nothing set
     said = talk(servers.ports["supply"], "SYST:ERR?", "SYST:ERR?", "*ESR?", "*ESR?")
     assert said[0].startswith("-113") and said[1].startswith("0,") and int(said[2]) & 32 and said[3] == "0"
-    assert talk(servers.ports["load"], "ROUT:LOAD 1,8", "ROUTE:LOAD? 1;FAN?")[0:1] == ["8;1"]
+    assert talk(servers.ports["load"], "ROUT:LOAD 1,8", "ROUTE:LOAD? 1;:FAN?")[0:1] == ["8;1"]
     assert made.positions["A"].load == 8
 
 

@@ -103,7 +103,7 @@ def test_faults_are_cut_for_the_right_reason(
 
 
 def test_going_on_from_where_it_was_cut(demo_lab: Any, conduct: Start) -> None:
-    place = quick_plan(demo_lab, "sine", faults=[{"at": "8.2 s", "kind": "overload", "channel": "control"}])
+    place = quick_plan(demo_lab, "sine", faults=[{"at": "8.8 s", "kind": "overload", "channel": "control"}])
     running = conduct(place)
     running.over()
     position = Take(running.take).position()

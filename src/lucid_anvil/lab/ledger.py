@@ -171,6 +171,8 @@ class Ledger:
         except sa.exc.IntegrityError:
             raise BadInput("The ledger refused it: somebody entered the same at this moment; look again.") from None
         except sa.exc.SQLAlchemyError as problem:
+            if type(problem) is sa.exc.DatabaseError:
+                raise BadInput(f"{self.place.render_as_string()}: this is not a ledger ({problem.orig}).") from None
             why = " ".join(str(getattr(problem, "orig", None) or problem).split())
             if self.place.password:
                 why = why.replace(str(self.place.password), "***")

@@ -103,7 +103,8 @@ class RandomRun(ShakerRun):
         self.over = max(1.0, 30 / (self.profile.stop - self.profile.start))
         self.factors = deque(maxlen=math.ceil(self.over / self.span) + 2)
 
-    def step(self, goal: float, learn: bool, guarded: bool, marks: tuple[Any, ...] = (), **live: Any
+    def step(self, goal: float, learn: bool, guarded: bool, marks: tuple[Any, ...] = (),
+             position: Mapping[str, Any] | None = None, **live: Any
              ) -> Generator[Want, Got, Floats]:  # fmt: skip
         """One block, the level a little nearer to `goal` [dB]."""
         assert self.loop is not None and self.profile is not None
@@ -120,7 +121,7 @@ class RandomRun(ShakerRun):
             bounds = self._bounds()
         self.shown += 1
         more = {"live": self._live(**live)} if self.shown % 6 == 0 else {}
-        rows = yield from self.turn(drive, marks=marks, expect=expect, bounds=bounds, **more)
+        rows = yield from self.turn(drive, marks=marks, expect=expect, bounds=bounds, position=position, **more)
         self.loop.observe(rows, learn)
         x = rows[0] - rows[0].mean()
         if guarded:
@@ -198,8 +199,9 @@ class RandomRun(ShakerRun):
         return 100 * float(np.mean((s < low * by) | (s > high * by)))
 
 
-def _hold_level(run: RandomRun, stretch: Stretch) -> Generator[Want, Got, bool]:
-    """Go to the level, wait until the averages know it, then run its time. False: it was refused."""
+def _hold_level(run: RandomRun, stretch: Stretch, already: float = 0.0) -> Generator[Want, Got, bool]:
+    """Go to the level, wait until the averages know it, then run its time, `already` s of which were run before.
+    False: it was refused."""
     assert run.loop is not None
     settings, goal = run.settings, stretch.level + run.level_by
     while abs(run.level - goal) > 1e-6:
@@ -210,10 +212,15 @@ def _hold_level(run: RandomRun, stretch: Stretch) -> Generator[Want, Got, bool]:
     run.loop.restart()
     run.moments[:] = 0
     begin: tuple[Any, ...] = (run.note(stretch),)
-    t, marked = 0.0, run.level
+    t, marked, told = already, run.level, already
     while t < stretch.duration - 1e-9 and not run.skip:
         goal = stretch.level + run.level_by
-        yield from run.step(goal, True, True, marks=begin, stage="random", at=t, of=stretch.duration)
+        position = None
+        if t - told >= 1.0:
+            told, position = t, {"item": run.item, "at": t}
+        yield from run.step(
+            goal, True, True, marks=begin, position=position, stage="random", at=t, of=stretch.duration
+        )
         begin = ()
         if abs(run.level - marked) > 0.05 and abs(run.level - goal) < 1e-9:
             run.loop.restart()
@@ -255,7 +262,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
         len(run.controls), combine=control.combine, clipping=control.clipping,
         dof=control.degrees_of_freedom, linear=control.averaging == "linear", seed=control.seed,
     )  # fmt: skip
-    first = int((start or {}).get("item", 0))
+    first, at = int((start or {}).get("item", 0)), float((start or {}).get("at", 0.0))
     for number, stretch in enumerate(plan):
         if number < first:
             continue
@@ -265,7 +272,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
             for _ in range(math.ceil(stretch.duration / run.span)):
                 yield from run.turn(np.zeros(run.n), live={"stage": "pause", "item": number})
             continue
-        fine = yield from _hold_level(run, stretch)
+        fine = yield from _hold_level(run, stretch, at if number == first else 0.0)
         if not fine:
             return
     yield from _down(run)

@@ -44,6 +44,15 @@ class RandomVibration:
         Axis("drive", "Drive", ("drive",), "Hz", "V²/Hz", x_log=True, y_log=True),
     )
 
+    def together(
+        self, parts: Sequence[tuple[Mapping[str, Channel], ShakerSettings, Sequence[Mapping[str, Any]]]]
+    ) -> Finding:
+        """A run that was cut and those that went on from there, the newest last, as one finding."""
+        from .random_reading import evaluate
+        from .shaker_join import joined
+
+        return evaluate(*joined(parts))
+
     def evaluate(
         self, record: Mapping[str, Channel], settings: ShakerSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -204,7 +204,14 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
             for _ in range(math.ceil(stretch.duration / run.span)):
                 yield from run.turn(np.zeros(run.n), live={"stage": "pause", "item": number})
             continue
-        for repeat in range(stretch.repeats):
+        done = int((start or {}).get("repeat", 0)) if number == first else 0
+        if start is not None and number == first and done < stretch.repeats:
+            # The drive is the probe run's again: it is bettered at half the level before the level is gone to.
+            half = 0.5 * 10 ** ((stretch.level + run.level_by) / 20)
+            y, played = yield from run.play(half, replace(stretch, rung=True), 0)
+            made = yield from run.ask(after_pass, (run.drive, y, played, half, target, run.plant))
+            run.drive = made["drive"]
+        for repeat in range(done, stretch.repeats):
             while run.hold:
                 yield from run.turn(np.zeros(run.n), live={"stage": "held", "item": number})
             if run.skip:

@@ -17,12 +17,11 @@ from .sine_reading import cut_time
 
 
 def model_of(
-    record: Mapping[str, Channel], marks: Sequence[Mapping[str, Any]], controls: Sequence[str], tonal: bool
-) -> tuple[ChainModel, Mapping[str, Any]] | None:
-    """The model that the probe run of a record leaves, and its mark; None where there is none to be read. `record` in
-    units, with the drive as played."""
-    mark = next((m for m in marks if m.get("kind") == "probe" and "steady" in m), None)
-    if mark is None or "drive" not in record:
+    record: Mapping[str, Channel], mark: Mapping[str, Any], controls: Sequence[str], tonal: bool
+) -> ChainModel | None:
+    """The model that a probe run leaves, by its mark; None where it can't be read. `record` in units, with the drive
+    as played."""
+    if "steady" not in mark or "drive" not in record:
         return None
     rate = record["drive"].rate
     roles = [*controls, *(r for r in mark["roles"] if r not in controls and r in record)]
@@ -36,26 +35,31 @@ def model_of(
     rest = np.array([record[role].samples(q, r) for role in roles])
     plant = estimate(record["drive"].samples(a, b), x, rest, rate, period)
     low, high = (float(v) for v in mark["band"])
-    return chain_model(plant, roles, len(controls), (low, high), tonal), mark
+    return chain_model(plant, roles, len(controls), (low, high), tonal)
 
 
 def changes_in(
     record: Mapping[str, Channel], marks: Sequence[Mapping[str, Any]], controls: Sequence[str], tonal: bool
 ) -> list[tuple[float, str, Changed]]:
     """What of the chain changed after the probe run: when [s], which role, and how."""
-    held = model_of(record, marks, controls, tonal)
-    if held is None:
-        return []
-    model, mark = held
-    drive = record["drive"]
-    block = int(mark["block"])
-    start = round(float(mark["stop"]) * drive.rate) // block * block
-    stop = round(min(cut_time(marks, np.inf), drive.duration) * drive.rate)
+    probes = [m for m in marks if m.get("kind") == "probe"]
+    made: list[tuple[float, str, Changed]] = []
+    for i, mark in enumerate(probes):
+        model = model_of(record, mark, controls, tonal)
+        if model is None:
+            continue
+        drive, roles = record["drive"], (*model.roles, "drive")
+        block = int(mark["block"])
+        start = round(float(mark["stop"]) * drive.rate) // block * block
+        end = float(probes[i + 1]["rest"][0]) if i + 1 < len(probes) and "rest" in probes[i + 1] else drive.duration
+        stop = round(min(cut_time(marks, np.inf), end) * drive.rate)
 
-    def load(a: int, b: int) -> Floats:
-        return np.array([record[r].samples(a, b) for r in (*model.roles, "drive")])
+        def load(a: int, b: int, roles: Sequence[str] = roles) -> Floats:
+            return np.array([record[r].samples(a, b) for r in roles])
 
-    return [(t, model.roles[c.channel], c) for t, c in changes(model, load, start, stop, drive.rate, block)]
+        found = changes(model, load, start, stop, drive.rate, block)
+        made += [(t, model.roles[c.channel], c) for t, c in found]
+    return made
 
 
 def judged_again(

@@ -40,6 +40,15 @@ class SineSweep:
         Axis("drive", "Drive", ("drive",), "Hz", "V", x_log=True, y_log=True),
     )
 
+    def together(
+        self, parts: Sequence[tuple[Mapping[str, Channel], ShakerSettings, Sequence[Mapping[str, Any]]]]
+    ) -> Finding:
+        """A run that was cut and those that went on from there, the newest last, as one finding."""
+        from .shaker_join import joined
+        from .sine_reading import evaluate
+
+        return evaluate(*joined(parts))
+
     def evaluate(
         self, record: Mapping[str, Channel], settings: ShakerSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:

@@ -43,6 +43,15 @@ class TimeReplication:
         Axis("error", "Error", ("error",), "s", "m/s²"),
     )
 
+    def together(
+        self, parts: Sequence[tuple[Mapping[str, Channel], ShakerSettings, Sequence[Mapping[str, Any]]]]
+    ) -> Finding:
+        """A run that was cut and those that went on from there, the newest last, as one finding."""
+        from .replication_reading import evaluate
+        from .shaker_join import joined
+
+        return evaluate(*joined(parts))
+
     def evaluate(
         self, record: Mapping[str, Channel], settings: ShakerSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:

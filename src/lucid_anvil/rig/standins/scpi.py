@@ -65,6 +65,8 @@ def number(text: str, low: float, high: float, unit: str = "") -> float:
         return low
     if word in ("MAX", "MAXIMUM"):
         return high
+    if word in ("NAN", "INF", "+INF", "-INF", "INFINITY", "NINF"):
+        raise Refused(RANGE)
     found = re.fullmatch(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:E[+-]?\d+)?)\s*([A-Z]*)", word)
     if found is None:
         raise Refused(TYPE)
@@ -137,8 +139,6 @@ class Scpi:
                 made = self._one(whole, given)
             except Refused as refused:
                 self.refuse(refused.number)
-                if -200 < refused.number <= -100:
-                    break  # a command error ends the message
                 continue
             finally:
                 if not header.startswith("*"):
