@@ -50,7 +50,12 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     channels = record.roles(wanted, tuple(dict.fromkeys((*method.roles, *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
-    return method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+    try:
+        return method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+    except BadInput as problem:
+        if str(recording) in str(problem) or (settings_file and str(settings_file) in str(problem)):
+            raise
+        raise BadInput(f"{recording}: {problem}") from None
 
 
 def _with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:

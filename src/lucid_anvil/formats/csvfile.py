@@ -124,7 +124,56 @@ def _slow_table(path: Path, skip: int, delimiter: str, columns: int, decimal_com
 
 
 def read_csv(path: Path) -> Recording:
-    """Read a CSV record. Raises BadInput naming file, line and cure."""
+    """Read a CSV record, also as offices write it: `sep=;` above, cells in quotes, UTF-16. Raises BadInput naming
+    file, line and cure."""
+    plain = _plain_text(path)
+    if plain is None:
+        return _read_csv(path)
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as work:
+        place = Path(work) / "plain.csv"
+        place.write_text(plain, encoding="utf-8")
+        try:
+            made = _read_csv(place)
+        except BadInput as problem:
+            raise BadInput(str(problem).replace(str(place), str(path))) from None
+    return Recording(str(path), made.channels, made.meta)
+
+
+def _plain_text(path: Path) -> str | None:
+    """The text without quotes, in one delimiter, its lines where they were; None where it is plain already."""
+    import csv
+
+    with path.open("rb") as file:
+        head = file.read(65536)
+    wide = head[:2] in (b"\xff\xfe", b"\xfe\xff")
+    named = re.match(rb"(?:\xef\xbb\xbf)?\s*sep=(.)", head, re.IGNORECASE)
+    if not wide and not named and b'"' not in head:
+        return None
+    try:
+        text = path.read_bytes().decode("utf-16" if wide else "utf-8-sig")
+    except UnicodeDecodeError:
+        raise BadInput(f"{path}: this is not a text file: give a CSV in UTF-8.") from None
+    lines = text.splitlines()
+    found = re.match(r"\s*sep=(.)\s*$", lines[0], re.IGNORECASE) if lines else None
+    delimiter = found[1] if found else None
+    if found:
+        lines[0] = "#"
+    first = next((line for line in lines if line.strip() and not line.startswith("#")), "")
+    bare = re.sub(r'"[^"]*"', "", first)
+    delimiter = delimiter or max(("\t", ";", ","), key=bare.count)
+    made = []
+    for line in lines:
+        if not line.strip() or line.startswith("#"):
+            made.append(line)
+            continue
+        cells = next(csv.reader([line], delimiter=delimiter))
+        made.append(";".join(c.strip().replace(";", " ") for c in cells))
+    return "\n".join(made) + "\n"
+
+
+def _read_csv(path: Path) -> Recording:
     comments, above, first = _text_lines(path)
     delimiter = max(("\t", ";", ","), key=first.count)
     if first.count(delimiter) == 0:
@@ -158,12 +207,13 @@ def read_csv(path: Path) -> Recording:
 
 
 def _has_decimal_comma(path: Path, skip: int) -> bool:
-    with path.open(encoding="utf-8-sig") as file:
-        for number, line in enumerate(file):
-            if number >= skip and "," in line:
+    """Whether any line below the heading has a comma; it may first come late."""
+    with path.open("rb") as file:
+        for _ in range(skip):
+            file.readline()
+        while piece := file.read(1 << 20):
+            if b"," in piece:
                 return True
-            if number > skip + 50:
-                break
     return False
 
 

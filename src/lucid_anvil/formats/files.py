@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ..core.errors import BadInput
 from .beside import facts_in, from_short, short, text_of
 from .csvfile import one_rate, read_csv, write_csv
-from .recording import Recording, channel_of
+from .recording import Channel, Recording, channel_of
+from .whole import check_mat, check_sound, even_rate, finite
+
+LONGEST_WAV = 4_294_000_000
+"""bytes that the sizes in a WAV's header can tell"""
 
 
 def read_wav(path: Path) -> Recording:
@@ -19,6 +25,7 @@ def read_wav(path: Path) -> Recording:
     one of ours, which says what its samples are."""
     import soundfile
 
+    check_sound(path)
     try:
         with soundfile.SoundFile(str(path)) as file:
             samples, rate = file.read(dtype="float64", always_2d=True), file.samplerate
@@ -27,6 +34,7 @@ def read_wav(path: Path) -> Recording:
         raise BadInput(f"{path}: this is not a sound file that can be read ({problem}).") from None
     if samples.shape[0] < 2:
         raise BadInput(f"{path}: the sound file holds no samples.")
+    finite(samples, path, [f"channel {i + 1}" for i in range(samples.shape[1])])
     if known is not None:
         facts, about = known
         own = tuple(
@@ -48,6 +56,8 @@ def write_wav(path: Path, recording: Recording) -> None:
     kind = {".w64": "W64", ".rf64": "RF64"}.get(_ending(path), "WAV")
     table = np.column_stack([c.samples() for c in channels])
     rate = round(channels[0].rate)
+    if kind == "WAV" and table.nbytes > LONGEST_WAV:
+        raise BadInput(f"{path}: {table.nbytes / 1e9:.1f} GB are more than a WAV holds: use .rf64 or .w64.")
     if abs(channels[0].rate - rate) > 1e-6:
         raise BadInput(f"{path}: a rate of {channels[0].rate} Hz is not whole, which this format needs.")
     with soundfile.SoundFile(str(path), "w", rate, table.shape[1], "DOUBLE", format=kind) as file:
@@ -57,30 +67,64 @@ def write_wav(path: Path, recording: Recording) -> None:
 
 
 def read_uff(path: Path) -> Recording:
-    """Universal file, dataset 58, time records (function type 1)."""
+    """Universal file, dataset 58, time records (function type 1). Raises BadInput, for a file that is cut too."""
+    import tempfile
+
     import pyuff
 
-    try:
-        file = pyuff.UFF(str(path))
-        kinds = file.get_set_types()
-        sets = [file.read_sets(i) for i in np.flatnonzero(np.asarray(kinds) == 58)]
-    except Exception as problem:
-        raise BadInput(f"{path}: this is not a universal file that can be read ({problem}).") from None
+    text = path.read_bytes()
+    if not text.lstrip().startswith(b"-1"):
+        raise BadInput(f"{path}: this is not a universal file: it begins with no dataset.")
+    if not text.rstrip().endswith(b"-1"):
+        raise BadInput(f"{path}: the file is cut: its last dataset has no end; take it whole.")
+    place = str(path)
+    with tempfile.TemporaryDirectory() as work:
+        mended = _E_EXPONENTS.sub(rb"\1E\2", text) if b"binary" not in text[:400].lower() else text
+        if mended != text:  # exponents as FORTRAN writes them
+            place = str(Path(work) / "mended.uff")
+            Path(place).write_bytes(mended)
+        try:
+            file = pyuff.UFF(place)
+            kinds = file.get_set_types()
+            sets = [file.read_sets(i) for i in np.flatnonzero(np.asarray(kinds) == 58)]
+        except Exception as problem:
+            said = " ".join(str(problem).split())[:160]
+            raise BadInput(f"{path}: this is not a universal file that can be read ({said}).") from None
     channels = []
     for i, data in enumerate(sets, start=1):
-        if data["func_type"] != 1 or not data.get("abscissa_inc"):
-            continue
-        label = str(data.get("id1", "")).strip()
-        label = label if label and label.upper() != "NONE" else f"ch{i}"
-        unit = str(data.get("ordinate_axis_units_lab", "")).strip()
-        unit = "" if unit.upper() == "NONE" else unit
-        rate = 1.0 / float(data["abscissa_inc"])
-        rate = float(round(rate)) if abs(rate / max(round(rate), 1) - 1) < 1e-5 else rate
-        meta = from_short([str(data.get(f"id{k}", "")) for k in (3, 4, 5)])
-        channels.append(channel_of(label, unit, rate, np.real(data["data"]), meta))
+        if data["func_type"] == 1:
+            channels.append(_uff_channel(path, i, data))
     if not channels:
         raise BadInput(f"{path}: there is no time record (dataset 58, function type 1) in it.")
     return Recording(str(path), tuple(channels), {"format": "uff58"})
+
+
+_E_EXPONENTS = re.compile(rb"(\d)[Dd]([+-]?\d)")
+
+
+def _uff_channel(path: Path, number: int, data: Any) -> Channel:
+    label = str(data.get("id1", "")).strip()
+    label = label if label and label.upper() != "NONE" else f"ch{number}"
+    unit, axis = (str(data.get(k, "")).strip() for k in ("ordinate_axis_units_lab", "abscissa_axis_units_lab"))
+    unit, axis = ("" if u.upper() == "NONE" else u for u in (unit, axis))
+    x = np.asarray(data["data"])
+    if int(data.get("num_pts", x.size)) != x.size:
+        raise BadInput(
+            f"{path}: {label} is cut: {int(data['num_pts'])} samples are stated and {x.size} are there; take it whole."
+        )
+    if np.iscomplexobj(x) and np.any(x.imag != 0):
+        raise BadInput(f"{path}: {label} holds complex samples, which are no time record: give real ones.")
+    if int(data.get("abscissa_spacing", 1)) == 1:
+        step = float(data.get("abscissa_inc") or 0.0)
+        if not step > 0:
+            raise BadInput(f"{path}: {label} states no step of time: write it with an even abscissa.")
+        rate = even_rate(np.array([0.0, step]), axis, path)
+        rate = float(round(rate)) if abs(rate / max(round(rate), 1) - 1) < 1e-5 else rate
+    else:
+        rate = even_rate(np.asarray(data["x"], float), axis, path)
+    meta = from_short([str(data.get(f"id{k}", "")) for k in (3, 4, 5)])
+    samples = finite(np.asarray(x.real, float)[:, None], path, [label])[:, 0]
+    return channel_of(label, unit, rate, samples, meta)
 
 
 def write_uff(path: Path, recording: Recording) -> None:
@@ -118,13 +162,14 @@ def read_mat(path: Path) -> Recording:
         raise BadInput(f"{path}: this is a MAT 7.3 file: save it as version 5 (or give the data as .h5).") from None
     except Exception as problem:
         raise BadInput(f"{path}: this is not a MAT file that can be read ({problem}).") from None
+    check_mat(path)
+    if any(np.iscomplexobj(v) and np.any(np.imag(v) != 0) for v in held.values() if np.ndim(v) >= 1):
+        raise BadInput(f"{path}: it holds complex samples, which are no time record: give real ones.")
+    held = {k: np.real(v) if np.iscomplexobj(v) else v for k, v in held.items()}
     rate = next((float(held[k]) for k in ("rate_hz", "fs", "Fs", "rate") if np.size(held.get(k, [])) == 1), None)
     time = next((np.asarray(held[k], float) for k in ("time", "t") if k in held and np.ndim(held[k]) == 1), None)
     if rate is None and time is not None and time.size > 1:
-        steps = np.diff(time)
-        if np.any(np.abs(steps - steps.mean()) > 1e-3 * abs(steps.mean())):
-            raise BadInput(f"{path}: time steps are uneven by more than 0.1 %: resample to an even rate.")
-        rate = 1.0 / float(steps.mean())
+        rate = even_rate(time, str(held.get("time_unit", "")).strip(), path)
     if rate is None or not np.isfinite(rate) or rate <= 0:
         raise BadInput(f"{path}: no rate: it needs a number 'rate_hz', or a vector 'time' in seconds.")
     labels = [str(v).strip() for v in np.atleast_1d(held.get("labels", []))]
@@ -237,7 +282,7 @@ def write(path: str | os.PathLike[str], recording: Recording) -> None:
         raise BadInput(f"{place}: the ending '{place.suffix}' can't be written: use one of {', '.join(_WRITERS)}.")
     if place.exists():
         raise BadInput(f"{place}: it exists already: choose another name.")
-    if not place.parent.exists():
+    if not place.parent.is_dir():
         raise BadInput(f"{place}: the folder {place.parent} does not exist: make it first.")
     if any(c.length < 2 for c in recording.channels):
         raise BadInput(f"{place}: a record needs two samples at least in each channel: take a longer stretch.")
@@ -245,7 +290,8 @@ def write(path: str | os.PathLike[str], recording: Recording) -> None:
     try:
         writer(part, recording)
         os.replace(part, place)
-    except OSError as problem:
-        raise BadInput(f"{place}: it can't be written ({problem.strerror or problem}).") from None
+    except (OSError, RuntimeError) as problem:
+        said = " ".join(str(getattr(problem, "strerror", None) or problem).split())[:160]
+        raise BadInput(f"{place}: it can't be written ({said}).") from None
     finally:
         part.unlink(missing_ok=True)

@@ -101,7 +101,7 @@ def read_raw(path: Path) -> Recording:
     file = open_raw(path)
     try:
         return _recording(path, file)
-    except (KeyError, OSError, RuntimeError, ValueError) as problem:
+    except (KeyError, OSError, RuntimeError, ValueError, AttributeError, TypeError, IndexError) as problem:
         said = str(problem).strip("'\"")
         raise BadInput(f"{path}: this HDF5 file is damaged ({said}): take it from where it is whole.") from None
 

@@ -72,9 +72,12 @@ class Recording:
     def channel(self, wanted: str | int) -> Channel:
         """A channel by label (with or without its unit) or by number from 1. Raises BadInput."""
         text = str(wanted).strip()
-        for c in self.channels:
-            if text in (c.label, f"{c.label} [{c.unit}]"):
-                return c
+        found = [c for c in self.channels if text in (c.label, f"{c.label} [{c.unit}]")]
+        if len(found) > 1:
+            numbers = ", ".join(str(i) for i, c in enumerate(self.channels, 1) if c in found)
+            raise BadInput(f"{self.source}: channels {numbers} are all called '{text}': choose one by its number.")
+        if found:
+            return found[0]
         if text.isdigit() and 1 <= int(text) <= len(self.channels):
             return self.channels[int(text) - 1]
         raise BadInput(

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import BadInput
-from .csvfile import one_rate
+from .csvfile import one_rate, split_label
 from .recording import Recording, channel_of
+from .whole import even_rate, finite
 
 ROWS = 1_048_575
 """A sheet's rows below its heading"""
@@ -67,16 +68,19 @@ def read_xlsx(path: Path) -> Recording:
         table = np.array([[float(v) for v in r] for r in rows[1:] if any(v is not None for v in r)])
     except (TypeError, ValueError):
         raise BadInput(f"{path}: a cell below the heading is empty or no number: mend the sheet.") from None
+    if table.ndim != 2:
+        raise BadInput(f"{path}: its rows are not of one length: mend the sheet.")
     names = [str(v or f"ch{i}").strip() for i, v in enumerate(rows[0])]
-    timed = names[0].lower().startswith(("time", "t ["))
+    label, unit = split_label(names[0])
+    timed = label.lower().startswith("time") or label.lower() == "t"
+    if timed and label.lower() not in ("time", "t"):
+        raise BadInput(f"{path}: '{names[0]}' does not say its unit: head the time like 'time [s]'.")
     rate = about.get("rate_hz")
     if rate is None and timed:
-        steps = np.diff(table[:, 0])
-        if np.any(np.abs(steps - steps.mean()) > 1e-3 * abs(steps.mean())) or steps.mean() <= 0:
-            raise BadInput(f"{path}: time steps are uneven by more than 0.1 %: resample to an even rate.")
-        rate = 1 / float(steps.mean())
+        rate = even_rate(table[:, 0], unit, path)
     if not isinstance(rate, (int, float)) or rate <= 0:
         raise BadInput(f"{path}: no rate: a first column 'time [s]' is needed, or rate_hz on a sheet 'about'.")
+    finite(table, path, names)
     channels = []
     for i, name in enumerate(names):
         if i == 0 and timed:

@@ -57,12 +57,42 @@ def parse_yaml(text: str, source: str, yaml_class: Callable[..., Any] | None = N
         errors = (MarkedYAMLError, YAMLError)
     assert yaml_class is not None
     try:
-        return yaml_class(typ="safe", pure=True).load(text)
+        data = yaml_class(typ="safe", pure=True).load(text)
+        if not _small(data):
+            raise BadInput(f"{source}: its anchors unfold to more than {MOST} values: write them out.")
+        return data
+    except RecursionError:
+        raise BadInput(f"{source}: it is nested too deep to be read: a few levels are all that is needed.") from None
     except errors as problem:
         mark = getattr(problem, "problem_mark", None)
         place = f", line {mark.line + 1}, column {mark.column + 1}" if mark else ""
         what = str(getattr(problem, "problem", None) or problem).splitlines()[0]
         raise BadInput(f"{source}{place}: this is not YAML ({what}): mend that line.") from None
+
+
+MOST = 2_000_000
+"""Values that a file may hold, anchors unfolded"""
+
+
+def _small(data: Any) -> bool:
+    """Whether it holds no more than `MOST` values when every alias is written out."""
+    known: dict[int, int] = {}
+
+    def size(one: Any) -> int:
+        if not isinstance(one, (dict, list)):
+            return 1
+        if id(one) not in known:
+            known[id(one)] = MOST + 1  # one that holds itself never ends
+            inner = one.values() if isinstance(one, dict) else one
+            total = 1
+            for v in inner:
+                total += size(v)
+                if total > MOST:
+                    break
+            known[id(one)] = total
+        return known[id(one)]
+
+    return size(data) <= MOST
 
 
 def dump_yaml(data: Any) -> str:

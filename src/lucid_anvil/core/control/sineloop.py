@@ -24,6 +24,8 @@ from .twin import Twin
 
 FALL = 6.0
 """dB/s by which the plant's gain is let fall against its model while the frequency stands"""
+ARRIVING = 1.2
+"""s after a start in which the gain may be found anew: it comes up from 20 dB below"""
 SWEPT = 120.0
 """dB an octave more while it is swept: a mode that moved"""
 
@@ -117,7 +119,7 @@ class SineLoop:
         self.moved = 0.0
         """share by which the twins' modes are moved now"""
         self.lowest_gain: float | None = None
-        self.now = 0.0
+        self.now = self.arrived = 0.0
         self.raw: deque[Floats] = deque(maxlen=64)
         self.reading: Reading | None = None
 
@@ -165,6 +167,7 @@ class SineLoop:
         """Begin at another frequency: of the readings before only what was known last stays."""
         while len(self.trail) > 1:
             self.trail.popleft()
+        self.arrived = self.now
 
     def _telling(self, plant: LoopResponse) -> list[int]:
         """The two responses that rise highest over the control in the band: they tell where the modes are."""
@@ -275,7 +278,7 @@ class SineLoop:
         sensitivity must not drive the table up before it is found out."""
         model = float(self._model(frequency)[0])
         share = gain / max(model, 1e-12)
-        if self.lowest_gain is not None:
+        if self.lowest_gain is not None and self.now - self.arrived > ARRIVING:
             span = self.block / self.rate
             # As much, in dB a second, as leaves the table below 1.3 times until the chain is judged.
             rate = min(FALL, 1.8 / (3 * max(0.07, 2.5 / frequency) + 3 * span)) + SWEPT * octaves

@@ -56,7 +56,9 @@ def read_table(text: str, unit: str | None = None) -> Table:
     if len(rows) < 2:
         raise BadInput("The table has fewer than two rows of numbers: paste two columns, frequency and value.")
     f, v = np.array(rows).T
-    units = re.findall(r"[\[(]((?:[^\[\]()]|\([^()]*\))+)[\])]", header)
+    units = _units_of(header, mark)
+    if header and unit is None and all(same_kind(u, "Hz") for u in units):
+        raise BadInput(f"'{header[:60]}': its units are not understood: write them like 'f [Hz]; a [g]'.")
     by = factor(units[0], "Hz") if units and same_kind(units[0], "Hz") else 1.0
     unit = unit or (units[-1] if units and not same_kind(units[-1], "Hz") else None)
     if unit is None:
@@ -67,6 +69,31 @@ def read_table(text: str, unit: str | None = None) -> Table:
     if np.any(f <= 0) or np.any(v <= 0) or np.any(np.diff(f) <= 0):
         raise BadInput("The table's frequencies must be above zero and rise, and its values be above zero.")
     return Table(f * by, v * factor(unit, KINDS[kind]), kind)
+
+
+def _units_of(header: str, mark: str | None) -> list[str]:
+    """Units that a header names, in brackets or as the last word of a cell that is one: `f [Hz]; a [g]`, `Hz; g`,
+    `frequency Hz, level m/s²`."""
+    cells = [c for c in (header.split(mark) if mark else re.split(r"[,;]|\s{2,}", header)) if c.strip()]
+    if len(cells) == 1:
+        cells = re.findall(r"\S+(?:\s*[\[(][^\])]*[\])])?", cells[0])
+    made = []
+    for cell in cells:
+        held = re.findall(r"[\[(]((?:[^\[\]()]|\([^()]*\))+)[\])]", cell)
+        words = [*reversed(held), cell.strip(), *reversed(cell.split())]
+        found = next((w for w in words if any(_is_unit(w, k) for k in ("Hz", *KINDS.values()))), None)
+        if found is not None:
+            made.append(found)
+        elif held:
+            made.append(held[-1])
+    return made
+
+
+def _is_unit(word: str, kind: str) -> bool:
+    try:
+        return same_kind(word, kind)
+    except (BadInput, ValueError):
+        return False
 
 
 @dataclass(frozen=True)
