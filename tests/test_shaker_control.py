@@ -34,6 +34,7 @@ def prepared(
 ) -> Prepared:
     """A run on the demo's shaker, its article and faults changed."""
     data = load_yaml(RIG)
+    data["front_end"]["block"] = standin.pop("block", data["front_end"]["block"])
     data["standin"] |= standin
     if modes is not None:
         data["standin"]["article"] = {"modes": modes}

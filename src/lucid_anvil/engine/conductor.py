@@ -97,6 +97,7 @@ class Conductor:
         """Orders of the operator that the method has not seen yet."""
         self.made: Recorder | None = None
         self.dismissed = False
+        self.replanned: queue.Queue[tuple[Prepared, WalkRound, tuple[str, str]]] = queue.Queue()
         self.forsaken = forsaken
         self.looked_at = time.monotonic()
         # Slow work is done before the bench runs: nothing may keep a block waiting later.
@@ -388,6 +389,7 @@ class Conductor:
     # --- orders ----------------------------------------------------------------------------------------------
 
     def _take_orders(self) -> None:
+        self._take_up_plan()
         with contextlib.suppress(queue.Empty):
             while True:
                 order = self.door.orders.get_nowait()
@@ -423,8 +425,15 @@ class Conductor:
         except BadInput as problem:
             self.board.message = str(problem)
             return
-        walk.signed = self.walk.signed
-        if self.board.state == "walk-round":
+        self.replanned.put((prepared, walk, kept))
+
+    def _take_up_plan(self) -> None:
+        """A plan that was read again takes the place of the old one, between two blocks: one loop owns the wire."""
+        with contextlib.suppress(queue.Empty):
+            prepared, walk, kept = self.replanned.get_nowait()
+            if self.board.state != "walk-round":
+                return
+            walk.signed = self.walk.signed
             self.prepared, self.walk, self.kept = prepared, walk, kept
             # Another sensor, another control point: the guards see what the method sees.
             with contextlib.suppress(OSError):

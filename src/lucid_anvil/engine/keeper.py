@@ -187,6 +187,8 @@ class Keeper:
 
     def _be_alone(self, why: str) -> None:
         self.alone = True
+        if self.leaving:
+            return  # it said good-bye first: nothing went wrong
         self.note("trip", guard="conductor", label=why, action="cut")
         self.ramp.begin(self.rig.cut_time * 4)
 

@@ -14,7 +14,7 @@ from ..lab.textfiles import check
 from ..methods import registry
 from ..methods.base import CourseItem, Facts, Input, Method
 from ..methods.shaker_settings import ShakerSettings, control_roles, follow_profile
-from ..rig.model import MEASURED, Rig, load_rig
+from ..rig.model import MEASURED, Rig, check_guards, load_rig
 
 HEADROOM = 0.8
 """Share of each of the shaker's limits that a course may use."""
@@ -181,9 +181,10 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
     if not method.course(settings):
         raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
     facts = facts_of(plan, rig)
-    for guard in plan.guards:
-        if guard.channel is not None and guard.channel not in have:
-            raise BadInput(f"{plan_file}: guards: there is no channel '{guard.channel}': {', '.join(sorted(have))}.")
+    try:
+        check_guards(plan.guards, rig)
+    except ValueError as problem:
+        raise BadInput(f"{plan_file}: guards: {problem}") from None
     return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
 
 

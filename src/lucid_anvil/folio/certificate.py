@@ -158,22 +158,21 @@ def own_templates(lab: Lab | None) -> Path | None:
 
 def fetcher(own: Path | None) -> Any:
     """What a page may fetch: files in the lab's own template folder, and what stands in the page itself."""
+    from urllib.parse import unquote, urlparse
+
+    from weasyprint.urls import URLFetcher
+
     root = own.resolve() if own is not None else None
 
-    def fetch(url: str, *more: Any, **named: Any) -> Any:
-        from urllib.parse import unquote, urlparse
+    class OwnFolder(URLFetcher):  # type: ignore[misc]
+        def fetch(self, url: str, headers: Any = None) -> Any:
+            parts = urlparse(url)
+            inside = parts.scheme == "file" and root is not None
+            if parts.scheme != "data" and not (inside and Path(unquote(parts.path)).resolve().is_relative_to(root)):
+                raise ValueError(f"{url}: a template may fetch only from its own folder")
+            return super().fetch(url, headers)
 
-        from weasyprint import default_url_fetcher
-
-        parts = urlparse(url)
-        if parts.scheme == "data":
-            return default_url_fetcher(url, *more, **named)
-        place = Path(unquote(parts.path)).resolve()
-        if parts.scheme != "file" or root is None or not place.is_relative_to(root):
-            raise ValueError(f"{url}: a template may fetch only from its own folder")
-        return default_url_fetcher(url, *more, **named)
-
-    return fetch
+    return OwnFolder(allowed_protocols=("file", "data"), allow_redirects=False)
 
 
 def css_text(value: Any) -> str:

@@ -51,7 +51,7 @@ def check_sound(path: Path) -> None:
         elif len(head) == 12 and head == W64_HEAD[:12]:
             file.seek(16)
             held = file.read(8)
-            if len(held) < 8 or struct.unpack("<Q", held)[0] > size + 7:
+            if len(held) < 8 or struct.unpack("<Q", held)[0] > size:
                 raise BadInput(f"{path}: the file is cut: its header says more than it holds; take it whole.")
 
 

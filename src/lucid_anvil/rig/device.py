@@ -61,6 +61,10 @@ def unpack(held: bytes, channels: int, block: int) -> InputBlock:
     )
 
 
+LONGEST = 1 << 27
+"""bytes that a message may have"""
+
+
 class Wire:
     """Messages over a stream socket: a kind (one byte), a length, and the bytes."""
 
@@ -96,7 +100,10 @@ class Wire:
         """The next message. Raises EOFError when the other side is gone."""
         try:
             head = self._exactly(5)
-            return head[:1], self._exactly(struct.unpack("<I", head[1:])[0])
+            size = struct.unpack("<I", head[1:])[0]
+            if size > LONGEST:
+                raise EOFError("the other side speaks nonsense")
+            return head[:1], self._exactly(size)
         except ConnectionError:
             raise EOFError("the other side is gone") from None
 

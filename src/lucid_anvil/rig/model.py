@@ -338,6 +338,7 @@ class Rig(Model):
             places = ["table", *(f"mode{i + 1}" for i in range(len(self.standin.article.modes)))]
             if c.on not in places:
                 raise ValueError(f"channel '{c.role}' sits on '{c.on}': there are {', '.join(places)}.")
+        check_guards(self.guards, self)
         modes = sum(m.mass for m in self.standin.article.modes)
         if modes >= self.shaker.payload > 0 or (modes and not self.shaker.payload):
             raise ValueError("the modes' masses are part of the shaker's payload: raise the payload.")
@@ -368,6 +369,30 @@ class Rig(Model):
     @property
     def is_standin(self) -> bool:
         return self.front_end.driver == "standin"
+
+
+NEEDS = {
+    "stroke": "acceleration", "acceleration": "acceleration", "abort": "acceleration", "control_lost": "acceleration",
+    "current": "current",
+}  # fmt: skip
+"""Kind of channel that a guard watches"""
+
+
+def check_guards(guards: list[GuardPart], rig: Rig) -> None:
+    """Raises ValueError with the cure for a guard that makes no sense on this rig."""
+    by_role = {c.role: c.kind for c in rig.channels}
+    for g in guards:
+        if g.watch == "late":
+            raise ValueError("the guard 'late' is always on and is none to be set: leave it out.")
+        if g.channel is not None and g.channel not in by_role:
+            raise ValueError(f"the guard '{g.watch}' is on '{g.channel}': there are {', '.join(by_role)}.")
+        kind = NEEDS.get(g.watch)
+        there = [by_role[g.channel]] if g.channel is not None else list(by_role.values())
+        if kind is not None and kind not in there:
+            where = f"'{g.channel}' measures {by_role[g.channel]}" if g.channel else f"no channel measures {kind}"
+            raise ValueError(f"the guard '{g.watch}' has nothing to watch: {where}: leave it out, or add the channel.")
+        if g.watch == "load_heat" and rig.load is None:
+            raise ValueError("the guard 'load_heat' needs to know the load bank: add 'load:', or leave it out.")
 
 
 def load_rig(path: Path) -> Rig:

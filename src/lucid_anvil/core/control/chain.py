@@ -45,6 +45,10 @@ CREEP = 1.5
 """s over which slow changes are read"""
 SHIFT = 0.08
 """share by which a mode may have moved since the probe run"""
+UNSTEADY = 2.5
+"""times the energy of a sine's drive in one window over another's: modes ring then, and tell nothing of a chain"""
+SHARP = 0.7
+"""ln(ratio) that a moved mode explains, beyond which a slow change is not looked for"""
 LASTS, OCTAVES = 3.0, 0.35
 """s, and octaves of a sweep, for which a channel must be beyond what moved modes explain"""
 
@@ -136,6 +140,10 @@ class ChainWatch:
             if len(held) < n * (4 + after):
                 continue
             cut = len(held) - n * (4 + after)
+            if self.tonal:
+                drives = [held[cut + k * n : cut + (k + 1) * n, 2, -1].sum() for k in range(4 + after)]
+                if max(drives) > UNSTEADY * min(drives):
+                    continue
             r = [self._ratio(held[cut + k * n : cut + (k + 1) * n]) for k in range(4 + after)]
             d = r[3] - r[1]
             e = apart(d)
@@ -146,6 +154,10 @@ class ChainWatch:
             sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
             glided = np.where(np.isfinite(glide), glide, 1e9)
             limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * glided)
+            if self.tonal and not after:
+                # Where a moved mode could explain it, what comes after the jump must be seen too.
+                low, high = self._explained(f)
+                limit = np.maximum(limit, high - low)
             if after:
                 self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
             found = found or _alone(d, e, limit)
@@ -162,19 +174,23 @@ class ChainWatch:
         most = np.full(self.count, SLOW)
         f = self._frequency(held[-n:])
         if self.tonal:
+            low, high = self._explained(f)
             e = apart(r)
-            e = e - np.clip(e, *self._explained(f))
+            # Beside a sharp mode the model knows too little to tell a slow change.
+            e = np.where(high - low < SHARP, e - np.clip(e, low, high), 0.0)
+            d = r
         elif self.start is None or not np.isfinite(self.start).all():
             self.start = r
             return None
         else:
-            e, f = apart(r - self.start), 1.0
-        found = _alone(e, e, most)
+            d, f = r - self.start, 1.0
+            e = apart(d)
+        found = _alone(d, e, most)
         self.beyond = [*self.beyond, f] if found is not None else []
         if found is None or len(self.beyond) * self.span < LASTS:
             return None
         width = np.log2(max(self.beyond) / min(self.beyond))
-        return found if width > OCTAVES or width < 0.02 and len(self.beyond) * self.span < 2 * LASTS else None
+        return found if width > OCTAVES or width < 0.02 else None
 
     def _explained(self, frequency: float) -> tuple[Floats, Floats]:
         """Least and greatest ln(ratio) against the others that modes moved by up to `SHIFT` explain at a frequency."""

@@ -25,6 +25,9 @@ UNKNOWN = (0.02, 0.3, 0.1)
 QUICKEST = 0.05
 """share a second that is believed at most: near a sharp mode one block says too much"""
 
+SETTLED_ABOVE = 100.0
+"""Hz above which modes of a quality that is met settle within a few blocks"""
+
 
 class Moving:
     """The move as a share of frequency."""
@@ -37,15 +40,19 @@ class Moving:
         self.doubt: Floats = np.diag(np.square([0.01, 0.1, 0.01]))
         self.drift = np.diag(np.square(WANDER)) * span
 
-    def learn(self, control: tuple[float, float], response: tuple[float, float] | None) -> float:
-        """One block. `control` and `response`: ln of what was seen over what the twin shows, the response's less the
-        control's, and its slope against the move. The new move."""
+    def learn(
+        self, control: tuple[float, float], response: tuple[float, float] | None, frequency: float
+    ) -> float:
+        """One block at a frequency [Hz]. `control` and `response`: ln of what was seen over what the twin shows, the
+        response's less the control's, and its slope against the move. The new move."""
         self.doubt = self.doubt + self.drift
-        for i, most in enumerate(UNKNOWN):
-            by = min(1.0, most / max(float(np.sqrt(self.doubt[i, i])), 1e-12))
+        for i, worst in enumerate(UNKNOWN):
+            by = min(1.0, worst / max(float(np.sqrt(self.doubt[i, i])), 1e-12))
             self.doubt[i, :] *= by
             self.doubt[:, i] *= by
         before = self.at
+        # A low mode takes its time to settle, and what it shows meanwhile is no move.
+        most = self.most * min(1.0, frequency / SETTLED_ABOVE)
         told = [(control, np.array([0.0, 1.0, 0.0]))]
         if response is not None:
             told.insert(0, (response, np.array([0.0, 0.0, 1.0])))
@@ -54,7 +61,7 @@ class Moving:
             off = float(np.clip(off - slope * (self.at - before) - unit[1:] @ self.gain, -0.3, 0.3))
             p = self.doubt @ g
             k = p / (float(g @ p) + NOISE**2 * (1 + (0.02 * slope) ** 2))
-            self.at += float(np.clip(k[0] * off, -self.most, self.most))
+            self.at += float(np.clip(k[0] * off, -most, most))
             self.gain = self.gain + k[1:] * off
             self.doubt = self.doubt - np.outer(k, p)
         self.at = float(np.clip(self.at, -MOST, MOST))

@@ -154,7 +154,7 @@ class SineLoop:
                 whole_q = np.maximum(np.abs(self.shadow.read(held)[0]) / drive_level, 1e-12)
                 q = whole_q[: self.channels]
                 model = np.maximum(np.append(self._combined(q[: self.controls]), q), 1e-9)
-                self._learn(seen, model, whole_q[self.channels :])
+                self._learn(seen, model, whole_q[self.channels :], f)
             else:
                 model = self._model(f)
             bound = self.regulation.most_correction * np.log(10) / 20
@@ -178,7 +178,7 @@ class SineLoop:
         others = sorted(range(self.controls, self.channels), key=lambda i: -peaks[i])
         return [i for i in others[:2] if peaks[i] > 2.0]
 
-    def _learn(self, seen: Floats, model: Floats, side: Floats) -> None:
+    def _learn(self, seen: Floats, model: Floats, side: Floats, frequency: float) -> None:
         """How far the modes have moved, from what was seen against the twin and the twins at its side."""
         low, high = side.reshape(2, -1)
         c = self.controls
@@ -195,7 +195,7 @@ class SineLoop:
             one = slope(k) - steep
             if best is None or abs(one) > abs(best[1]):
                 best = (float(off[1 + channel] - off[0]), one)
-        self.moving.learn((float(off[0]), steep), best)
+        self.moving.learn((float(off[0]), steep), best, frequency)
 
     def _move(self) -> None:
         """Move the twins' modes to where they are now, once that has gone far enough to matter."""
