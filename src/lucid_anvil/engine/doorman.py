@@ -58,6 +58,7 @@ class Room:
             while True:
                 kind, payload = self.wire.receive()
                 if kind == b"Q":
+                    time.sleep(0.3)  # the answer to the order that ended it goes out first
                     break
                 self.picture = payload.decode()
         os._exit(0)

@@ -67,5 +67,5 @@ def order_of(name: str, body: Any) -> dict[str, Any]:
     except ValidationError as problem:
         first = problem.errors()[0]
         where = ".".join(str(p) for p in first["loc"]) or "body"
-        raise BadInput(f"{name}: {where}: {first['msg'].lower()}.") from None
+        raise BadInput(" ".join(f"{name}: {where}: {first['msg'].lower()}.".split())) from None
     return {"order": name, **made.model_dump()}
