@@ -138,6 +138,63 @@ def speed_of(plan: Path, work: Path, seconds: float = 60.0, memory: bool = False
     return (last[1] - first[1]) / (last[0] - first[0]), held
 
 
+FLOOD = """
+import json, pathlib, socket, sys, time
+note = pathlib.Path(sys.argv[1])
+while not note.exists():
+    time.sleep(0.1)
+port = json.loads(note.read_text())["port"]
+idle = [socket.create_connection(("127.0.0.1", port)) for _ in range(200)]
+until, count = time.monotonic() + float(sys.argv[2]), 0
+while time.monotonic() < until:
+    with socket.create_connection(("127.0.0.1", port)) as s:
+        long = 100_000_000 if count % 50 == 0 else 0
+        head = ["POST /mark HTTP/1.1", "Host: x", "Authorization: Bearer no", f"Content-Length: {long}", "", ""]
+        s.sendall("\\r\\n".join(head).encode())
+        s.recv(200)
+    count += 1
+    time.sleep(max(0.0, 0.001 - 1e-4))
+print(count)
+"""
+"""Two hundred idle connections, and wrong tokens as fast as they go, some with a body of 100 MB said to follow"""
+
+
+def flooded() -> str:
+    """Blocks of a run in real pace that came late, with its door left alone and with its door under attack."""
+    from lucid_anvil.engine import launch
+    from lucid_anvil.formats.hdf5file import read_events
+
+    made = []
+    for attack in (False, True):
+        with tempfile.TemporaryDirectory() as work:
+            _, plan = lab_with(Path(work) / "lab", 4, True)
+            note = Path(work) / "door.json"
+            process = launch.start(plan, None, plan.parent / "take", "real", note, "bench", Path(work) / "log")
+            address = launch.wait_for(note, process, 60)
+            flood = None
+            if attack:
+                words = [sys.executable, "-c", FLOOD, str(note), "20"]
+                flood = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+            began, steps = time.monotonic(), []
+            last = (time.perf_counter(), launch.get_board(address, 20.0).t)
+            while time.monotonic() - began < 20:
+                time.sleep(1.0)
+                board = launch.get_board(address, 20.0)
+                now = (time.perf_counter(), board.t)
+                if board.state == "running" and last[1] > 0:
+                    steps.append((now[1] - last[1]) / (now[0] - last[0]))
+                last = now
+            launch.order(address, "stop", why="bench over")
+            told = read_events(plan.parent / "take" / "guards.jsonl")
+            late = sum(1 for e in told if e["kind"] == "trip" and e.get("guard") in ("late", "conductor"))
+            hits = f", {flood.communicate()[0].strip()} wrong tokens" if flood else ""
+            pace = f"pace {min(steps):.3f} to {max(steps):.3f} of real time" if steps else "it did not run"
+            made.append(f"{'attacked' if attack else 'left alone'}: {pace}, {late} late blocks{hits}")
+            process.terminate()
+            process.wait(20)
+    return "; ".join(made)
+
+
 def loop_speed(channels: int, physics: bool) -> float:
     """Of the comparison."""
     with tempfile.TemporaryDirectory() as work:
@@ -384,6 +441,7 @@ def main() -> None:
         for physics in (True, False):
             name = "with the stand-in" if physics else "without it"
             print(f"{method}, 8 channels, {name}: {shaker_speed(method, physics):.1f} times real time", flush=True)
+    print(f"door {flooded()}", flush=True)
     print(f"averaged spectra: {spectra_ratio()}", flush=True)
     print(f"100 million samples: {long_record()}", flush=True)
     print(f"one million points in eight curves: {many_curves()}", flush=True)

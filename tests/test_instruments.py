@@ -164,3 +164,34 @@ def test_in_real_pace_a_thread_looks(bench: tuple[AmplifierBench, Servers]) -> N
     assert seen.shown is not None and seen.shown["resistance"]["A"] == pytest.approx(8.016, abs=0.01)
     assert made.positions["A"].load == 8 and seen.trouble is None
     seen.close()
+
+
+def test_stand_ins_alone_serve_any_client(demo_lab: Any) -> None:
+    import threading
+
+    from lucid_anvil.core.errors import BadInput
+    from lucid_anvil.rig.model import load_rig
+    from lucid_anvil.rig.standins.alone import serve_alone
+
+    said: list[str] = []
+    stop = threading.Event()
+    rig = load_rig(demo_lab.folder / "rigs" / "amplifier.rig.yaml")
+    thread = threading.Thread(target=serve_alone, args=(rig, 0, said.append, stop))
+    thread.start()
+    try:
+        until = time.monotonic() + 20
+        while len(said) < 3 and time.monotonic() < until:
+            time.sleep(0.02)
+        ports = {line.split(":")[0]: int(line.rsplit(":", 1)[1]) for line in said}
+        held = Instrument("supply", "127.0.0.1", ports["supply"])
+        assert held.number("MEAS:VOLT?") > 100 and held.ask("SYST:VERS?") == "1999.0"
+        held.tell("SOUR:VOLT 229 V")
+        assert held.ask("VOLT?;*OPC?") == "229.000;1"
+        (answer,) = talk(ports["supply"], "X" * 70000, "*TST?")[-1:]
+        assert answer == "0"
+        held.close()
+    finally:
+        stop.set()
+        thread.join(10)
+    with pytest.raises(BadInput, match="no stand-in instruments"):
+        serve_alone(load_rig(demo_lab.folder / "rigs" / "shaker.rig.yaml"), 0, said.append)

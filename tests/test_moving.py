@@ -109,3 +109,13 @@ def test_a_mode_that_moved_is_met_where_it_is(more: dict[str, float], course: li
     assert made.trip is None, made.trip
     _, db = errors(finding)
     assert db.min() > -2.0 and db.max() < 1.5
+
+
+def test_both_is_there_and_back() -> None:
+    from lucid_anvil.methods.shaker_course import sine_stretches
+    from lucid_anvil.methods.shaker_settings import ShakerSettings
+
+    made = sine_stretches(ShakerSettings(**sine(20, 80, "2 oct/min", course=[{"sweep": "both"}])))
+    assert [(s.sweep.start, s.sweep.stop) for s in made] == [(20, 80), (80, 20)]
+    counted = sine_stretches(ShakerSettings(**sine(20, 80, "2 oct/min", course=[{"sweep": "both", "sweeps": 3}])))
+    assert len(counted) == 3

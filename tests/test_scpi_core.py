@@ -11,6 +11,10 @@ from hypothesis import strategies as st
 
 from lucid_anvil.rig.standins.scpi import (
     MISSING,
+    OVERFLOW,
+    QUEUE,
+    SUFFIX,
+    SURPLUS,
     NO_ERROR,
     RANGE,
     TYPE,
@@ -145,3 +149,51 @@ def test_a_word_in_brackets_may_be_left_out(line: str) -> None:
     header = pattern("[SOURce:]VOLTage")
     assert header.fullmatch(line.split(" ")[0])
     assert not header.fullmatch("SOUR:") and not header.fullmatch("SOURVOLT") and not header.fullmatch("MEAS:VOLT")
+
+
+def test_headers_are_meant_below_the_path_before_them() -> None:
+    lamp = Lamp()
+    assert lamp.handle("LEV 3;LEV?") == "3"
+    assert lamp.handle("LEV:MAX?;MAX?") == "10;10"  # the second is LEVel:MAXimum? too
+    assert lamp.handle("LEV:MAX?;*OPC?;MAX?") == "10;1;10"  # a common command leaves the path
+    assert lamp.handle("LEV:MAX?;LEV?") == "10" and lamp.handle("SYST:ERR?").startswith(str(UNKNOWN))
+    assert lamp.handle("LEV:MAX?;:LEV?") == "10;3"
+
+
+def test_the_queue_says_that_there_were_more() -> None:
+    lamp = Lamp()
+    for _ in range(QUEUE + 5):
+        lamp.handle("NONSENSE")
+    assert lamp.handle("SYST:ERR:COUN?") == str(QUEUE)
+    said = [str(lamp.handle("SYST:ERR?")) for _ in range(QUEUE + 1)]
+    assert said[0].startswith(str(UNKNOWN)) and said[-2].startswith(str(OVERFLOW)) and said[-1] == NO_ERROR
+
+
+def test_enable_registers_and_the_status_byte() -> None:
+    lamp = Lamp()
+    lamp.handle("*CLS;*ESE 32;*SRE 32")
+    assert lamp.handle("*ESE?;*SRE?;*STB?") == "32;32;0"
+    lamp.handle("LEV 99")  # an execution error: not enabled
+    assert int(str(lamp.handle("*STB?"))) == 4
+    lamp.handle("NONSENSE")
+    assert int(str(lamp.handle("*STB?"))) == 4 + 32 + 64
+    assert lamp.handle("*TST?;:SYST:VERS?") == "0;1999.0"
+    lamp.handle("*SRE 255")
+    assert lamp.handle("*SRE?") == str(255 - 64)
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value"), [("5 V", "V", 5.0), ("500mV", "V", 0.5), ("1.5E1", "V", 15.0), ("2 kohm", "OHM", 2000.0),
+                                ("MAX", "V", 5000.0), ("min", "V", 0.0), (".5", "", 0.5)],
+)  # fmt: skip
+def test_suffixes(text: str, unit: str, value: float) -> None:
+    assert number(text, 0.0, 5000.0, unit) == pytest.approx(value)
+
+
+def test_a_suffix_of_something_else_and_a_parameter_too_many() -> None:
+    with pytest.raises(Refused) as refused:
+        number("5 A", 0.0, 10.0, "V")
+    assert refused.value.number == SUFFIX
+    lamp = Lamp()
+    lamp.handle("LEV 1,2")
+    assert str(lamp.handle("SYST:ERR?")).startswith(str(SURPLUS))

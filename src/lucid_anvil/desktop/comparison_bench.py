@@ -191,8 +191,8 @@ class ComparisonBench(Side):
             self.stage.budget.show_budgets(finding.detail["budgets"], frequency)
             self.stage.choose("budget")
 
-    def accept(self, as_state: str, by: str, wants_due: bool) -> None:
-        """Append to the ledger, number the certificate, write it."""
+    def accept(self, as_state: str, by: str, wants_due: bool, reason: str = "") -> None:
+        """Append to the ledger, number the certificate, write it. `reason` for one that is not complete."""
         bench = self.bench
         if bench.take is None or bench.finding is None:
             return
@@ -205,7 +205,7 @@ class ComparisonBench(Side):
             bench.said.emit(f"Accepted. Certificate {number} is in the Folio.")
             bench.accepted.emit(take.plan().sensors["unit"].serial)
 
-        bench.aside.run("accept", lambda: accept_take(bench.lab, take, finding, as_state, by, wants_due), then)
+        bench.aside.run("accept", lambda: accept_take(bench.lab, take, finding, as_state, by, wants_due, reason), then)
 
     def again(self) -> None:
         """A new take; after an adjustment its values are the as-left ones."""

@@ -78,6 +78,11 @@ class Margins(QWidget):
             margin.setVisible(i < len(rows))
 
 
+def lacking(finding: Finding) -> str:
+    """What a finding that is not complete says of itself."""
+    return f"Not complete. Missing: {'; '.join(finding.missing)}."
+
+
 def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     """A reading as a margin: how much of its allowance it uses."""
     value = "–" if r.value is None else round_to_doubt(r.value, r.uncertainty)

@@ -9,15 +9,15 @@ from ..core.quantities import round_to_doubt
 from ..lab.findings import Finding
 from ..lab.plans import Plan
 from . import theme
-from .panels import Margins, corridor_rows, reading_row
+from .panels import Margins, corridor_rows, lacking, reading_row
 from .widgets import Tabs, Verdict, button, label, section
 
 
 class ResultPanel(QWidget):
     """After the run: the reading beside the last calibration and the nominal, verdicts, and what to do next."""
 
-    accept = pyqtSignal(str, str, bool)
-    """as state, initials, due date wanted"""
+    accept = pyqtSignal(str, str, bool, str)
+    """as state, initials, due date wanted, why one that is not complete is certified"""
     again = pyqtSignal()
     struck_again = pyqtSignal()
     certificate = pyqtSignal()
@@ -77,6 +77,10 @@ class ResultPanel(QWidget):
         self.due = QCheckBox("Due date on the certificate")
         self.due.setToolTip("Only where the customer asked for one (ISO/IEC 17025, 7.8.4.3)")
         accept.addWidget(self.due)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why it is certified all the same")
+        self.reason.setToolTip("Stands on the certificate, beside what is missing")
+        accept.addWidget(self.reason)
         self.go = button("Accept into the ledger", "main")
         self.go.clicked.connect(self._accept)
         accept.addWidget(self.go)
@@ -96,7 +100,11 @@ class ResultPanel(QWidget):
         if not self.initials.text().strip():
             self.initials.setFocus()
             return
-        self.accept.emit(self.state.now, self.initials.text().strip(), self.due.isChecked())
+        if self.reason.isVisibleTo(self) and not self.reason.text().strip():
+            self.reason.setFocus()
+            return
+        why = self.reason.text().strip() if self.reason.isVisibleTo(self) else ""
+        self.accept.emit(self.state.now, self.initials.text().strip(), self.due.isChecked(), why)
 
     def show_finding(
         self, finding: Finding | None, plan: Plan, last: str, accepted: str | None, cut: str | None
@@ -124,6 +132,10 @@ class ResultPanel(QWidget):
         self.glyph.set("outside" if cut else finding.verdict)
         self.word.setText("cut" if cut else theme.VERDICT_WORDS[finding.verdict])
         self.box.setVisible(accepted is None and cut is None)
+        self.reason.setVisible(not finding.complete)
+        if cut is None and not finding.complete:
+            self.cut.setText(lacking(finding))
+            self.cut.setVisible(True)
         reading = finding.reading("sensitivity")
         if reading.value is not None and reading.uncertainty:
             self.value.setText(

@@ -13,7 +13,7 @@ from ..engine.preparing import Prepared
 from ..lab.findings import Finding
 from ..protocol.messages import Board
 from . import theme
-from .panels import Margins, reading_row
+from .panels import Margins, lacking, reading_row
 from .widgets import Verdict, button, label, section, three
 
 Row = tuple[str, str, float | None, float, str, str]
@@ -203,6 +203,9 @@ class ShakerResult(QWidget):
             return
         self.glyph.set("outside" if cut else finding.verdict)
         self.word.setText("cut" if cut else theme.VERDICT_WORDS[finding.verdict])
+        if cut is None and not finding.complete:
+            self.cut.setText(lacking(finding))
+            self.cut.setVisible(True)
         key, text = BIG.get(finding.method, ("", ""))
         value = next((r.value for r in finding.readings if r.key == key), None)
         self.big.setText("nothing could be read" if value is None else text.format(value))

@@ -232,6 +232,8 @@ class ShakerStage(QWidget):
     def show_board(self, board: Board) -> None:
         if board.probe:
             self.probe.show_probe(board.probe)
+        if board.state in ("done", "failed"):
+            return  # what the finding says stands there, not the last live picture
         if self.tabs.now == "raw" and board.wave:
             self._show_raw(board)
         if self.method == "sine-sweep":

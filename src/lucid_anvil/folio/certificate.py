@@ -167,8 +167,9 @@ def fetcher(own: Path | None) -> Any:
     class OwnFolder(URLFetcher):  # type: ignore[misc]
         def fetch(self, url: str, headers: Any = None) -> Any:
             parts = urlparse(url)
-            inside = parts.scheme == "file" and root is not None
-            if parts.scheme != "data" and not (inside and Path(unquote(parts.path)).resolve().is_relative_to(root)):
+            place = Path(unquote(parts.path)).resolve()
+            own_file = parts.scheme == "file" and root is not None and place.is_relative_to(root)
+            if parts.scheme != "data" and not own_file:
                 raise ValueError(f"{url}: a template may fetch only from its own folder")
             return super().fetch(url, headers)
 

@@ -82,11 +82,14 @@ def _sweeps(step: CourseStep, held: SineFile, where: str) -> list[Stretch]:
         raise BadInput(
             f"{where}: {low:g} Hz to {high:g} Hz is not within the profile's {held.start:g} to {held.stop:g} Hz."
         )
+    count, total = (step.sweeps, step.total) if own else (held.sweeps, held.total)
+    cycles = None if own else held.cycles
+    if part.direction == "both" and count is None and total is None and cycles is None:
+        count = 2.0  # there and back
     try:
         made = sweeping(
             low, high, law=part.law, rate=part.rate_si(), duration=part.duration,
-            sweeps=step.sweeps if own else held.sweeps, total=step.total if own else held.total,
-            cycles=None if own else held.cycles, direction=part.direction,
+            sweeps=count, total=total, cycles=cycles, direction=part.direction,
             whole=(step.fit if own else held.fit) == "whole",
         )  # fmt: skip
     except BadInput as problem:
