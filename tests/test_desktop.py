@@ -186,7 +186,7 @@ def test_a_conductor_that_dies_is_told(window: MainWindow) -> None:
     assert window.link.address is not None
     os.kill(window.link.address.pid, signal.SIGKILL)
     until(lambda: bench.state == "done", 30)
-    assert "conductor is gone" in window.strip.text()
+    assert "run is gone" in window.strip.text()
     assert bench.panels.currentWidget() is bench.comparison.result
     assert "interrupted" in bench.told.text()
 

@@ -270,13 +270,13 @@ def test_kill_the_conductor(demo_lab: Any, conduct: Conduct) -> None:
     os.kill(held["conductor"], signal.SIGKILL)
     running.process.wait(10)
     log = wait_file(running.take / "guards.jsonl", '"zero"')
-    assert "the conductor is gone" in log
+    assert "the run is gone" in log
     assert gone(held["keeper"])
     assert gone(held["device"])
     assert not (running.take / "device.jsonl").exists()  # the keeper took leave of it in order
     take = Take(running.take)
     assert take.status() == "interrupted"
-    assert take.reason() == "the conductor is gone"
+    assert take.reason() == "the run is gone"
     record = take.recording()
     assert record.channels[0].duration > board.t - 1.1
     assert np.all(np.isfinite(record.channels[0].samples()))
@@ -290,7 +290,7 @@ def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
     os.kill(held["keeper"], signal.SIGKILL)
     # The device's own watchdog zeroes its output, and writes down that it did.
     line = json.loads(wait_file(running.take / "device.jsonl", "watchdog").splitlines()[0])
-    assert line["reason"] == "the keeper is gone"
+    assert line["reason"] == "the guards are gone"
     assert line["level_before"] > 0
     assert line["last"] == 0
     board = running.over(30)

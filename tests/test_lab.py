@@ -169,9 +169,9 @@ def test_takes_are_numbered_kept_and_never_written_over(tmp_path: Path) -> None:
 def test_events_cut_short_by_a_kill_are_left_out(tmp_path: Path) -> None:
     take = begin_take(tmp_path / "take-001", "title: t\nsteps: [{method: m}]\n", "")
     (take.folder / "events.jsonl").write_text('{"kind": "begin"}\n{"kind": "to')
-    (take.folder / "guards.jsonl").write_text(json.dumps({"kind": "trip", "label": "the conductor is gone"}) + "\n")
+    (take.folder / "guards.jsonl").write_text(json.dumps({"kind": "trip", "label": "the run is gone"}) + "\n")
     assert [e["kind"] for e in take.events()] == ["begin"]
-    assert take.reason() == "the conductor is gone"
+    assert take.reason() == "the run is gone"
     assert [t.folder for t in list_takes(tmp_path)] == [take.folder]
 
 

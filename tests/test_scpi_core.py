@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 
 from lucid_anvil.rig.standins.scpi import (
     MISSING,
+    NO_ERROR,
     OVERFLOW,
     QUEUE,
+    RANGE,
     SUFFIX,
     SURPLUS,
-    NO_ERROR,
-    RANGE,
     TYPE,
     UNKNOWN,
     Refused,

@@ -297,7 +297,7 @@ class HitStage(QWidget):
         else:
             last = live.get("hits", [])[-1:]
             why = f"hit {last[0]['number']} put aside: {last[0]['fault']}" if last and last[0]["fault"] else ""
-            self.told.setText(where + (why or "Hit again when the plate is at rest."))
+            self.told.setText(where + (why or "Hit again when it is at rest."))
         hit = live.get("hit")
         if hit:
             self.below.show()

@@ -89,7 +89,7 @@ class Link(QObject):
         state = self.latest.state if self.latest else "starting"
         self.address = None
         if state not in ("done", "failed"):
-            self.lost.emit("The run's conductor is gone; the keeper has brought the drive down. The take is kept.")
+            self.lost.emit("The run is gone; its guards have brought the drive down. The take is kept.")
 
     def order(self, name: str, **body: Any) -> None:
         """Give an order; an answer is not waited for."""

@@ -192,13 +192,13 @@ class Conductor:
         patience = START
         while True:
             if not self.wire.ready(patience):
-                self._fail("the keeper does not answer")
+                self._fail("the guards do not answer: the drive is taken down by the device itself")
                 return
             try:
                 _, payload = self.wire.receive()
             except EOFError:
                 if not leaving and self.board.state not in ("done",):
-                    self._fail(self.why or "the keeper is gone")
+                    self._fail(self.why or "the guards are gone: the drive is taken down by the device itself")
                 return
             message = json.loads(payload)
             if "hello" in message:

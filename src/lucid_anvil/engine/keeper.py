@@ -183,7 +183,7 @@ class Keeper:
         try:
             self.conductor.send_json(b"B", message)
         except OSError:
-            self._be_alone("the conductor is gone")
+            self._be_alone("the run is gone")
 
     def _be_alone(self, why: str) -> None:
         self.alone = True
@@ -226,7 +226,7 @@ class Keeper:
             try:
                 kind, payload = self.conductor.receive()
             except (EOFError, OSError):
-                self._be_alone("the conductor is gone")
+                self._be_alone("the run is gone")
                 return None
             if kind == b"D":
                 number, expect, low, high, over = struct.unpack("<qdddd", payload)

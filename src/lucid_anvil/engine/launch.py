@@ -104,7 +104,7 @@ def wait_for(
                 raise BadInput(said[-1])
             break
         time.sleep(0.02)
-    raise BadInput("The run could not be started: the conductor ended at once; see its log beside the take.")
+    raise BadInput("The run could not be started: it ended at once; see its log beside the take.")
 
 
 @cache

@@ -68,7 +68,7 @@ class Server:
             try:
                 self.wire.send(b"I", made.pack())
             except OSError:
-                self.gone = "the keeper is gone"
+                self.gone = "the guards are gone"
                 break
             # The next block is played now, from the queue; while it lasts, the one after it must come.
             playing = self.queue.pop(0)
@@ -83,7 +83,7 @@ class Server:
         parent = os.getppid()
         while os.getppid() == parent:
             time.sleep(0.5)
-        self.gone = "the keeper is gone"
+        self.gone = "the guards are gone"
 
     def _fetch(self) -> bool:
         """Take messages until one more block is queued. False: told to stop."""
@@ -95,7 +95,7 @@ class Server:
             try:
                 kind, payload = self.wire.receive()
             except (EOFError, OSError):
-                self.gone = "the keeper is gone"
+                self.gone = "the guards are gone"
                 return True
             if kind == b"O":
                 self.queue.append(np.frombuffer(payload, "<f8"))
