@@ -297,7 +297,7 @@ def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
     assert board.state == "failed"
     take = Take(running.take)
     assert take.status() == "failed"
-    assert "keeper" in (take.reason() or "")
+    assert "guards are gone" in (take.reason() or "")
     assert take.recording().channels[0].duration > 1
     assert gone(held["device"])
 

@@ -89,8 +89,9 @@ def test_a_report_of_a_cut_take_says_so(demo_lab: Any) -> None:
     finding = take.finding()
     assert finding is not None
     values = report_context(take, finding, None)
-    assert values["verdict"] == "outside" and values["cut"] == "Stroke on table at 3.00 s (cut)"
-    assert "Cut before its end" in html_of(values, None, "report.html")
+    assert values["verdict"] == "open" and values["missing"] and values["cut"] == "Stroke on table at 3.00 s (cut)"
+    said = html_of(values, None, "report.html")
+    assert "Not complete." in said and "Stroke on table at 3.00 s" in said
 
 
 def test_rows_and_pictures_of_a_report() -> None:

@@ -329,7 +329,7 @@ def test_result_panel_offers_what_is_next() -> None:
     panel.initials.setText("M.O.")
     panel.due.setChecked(True)
     QTest.mouseClick(panel.go, Qt.MouseButton.LeftButton)
-    assert given == [("as left", "M.O.", True)]
+    assert given == [("as left", "M.O.", True, "")]
 
 
 def test_a_take_that_was_cut_cannot_be_accepted() -> None:

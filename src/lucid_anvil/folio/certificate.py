@@ -12,6 +12,7 @@ from markupsafe import Markup
 
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
+from ..engine.evaluating import unfinished
 from ..engine.settling import close_take
 from ..lab.findings import Finding
 from ..lab.hashes import wrong
@@ -53,6 +54,7 @@ def _rows(finding: Finding) -> list[dict[str, str]]:
 
 def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
     """All that the template may use."""
+    finding = finding.lacking(unfinished(take) if take.status() == "cut" else ())
     plan = take.plan()
     unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
     if unit is None or reference is None:

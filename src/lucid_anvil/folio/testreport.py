@@ -7,6 +7,7 @@ from typing import Any
 
 from ..core.figures import figure, limit_text
 from ..core.quantities import round_to_doubt
+from ..engine.evaluating import unfinished
 from ..lab.findings import Finding, Reading
 from ..lab.place import Lab
 from ..lab.takes import Take
@@ -24,6 +25,7 @@ MOST = 4
 
 def report_context(take: Take, finding: Finding, lab: Lab | None) -> dict[str, Any]:
     """All that the template `report.html` may use."""
+    finding = finding.lacking(unfinished(take))  # also where it was kept before that was looked at
     plan, method = take.plan(), registry.get(finding.method)
     events = take.events()
     begin: dict[str, Any] = next((e for e in events if e["kind"] == "begin"), {})

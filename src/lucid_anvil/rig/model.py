@@ -385,7 +385,7 @@ def check_guards(guards: list[GuardPart], rig: Rig) -> None:
         if g.watch == "late":
             raise ValueError("the guard 'late' is always on and is none to be set: leave it out.")
         if g.channel is not None and g.channel not in by_role:
-            raise ValueError(f"the guard '{g.watch}' is on '{g.channel}': there are {', '.join(by_role)}.")
+            raise ValueError(f"there is no channel '{g.channel}' to guard: {', '.join(by_role)}.")
         kind = NEEDS.get(g.watch)
         there = [by_role[g.channel]] if g.channel is not None else list(by_role.values())
         if kind is not None and kind not in there:
