@@ -39,7 +39,8 @@ def kept(demo_lab: Any) -> Take:
     folder = prepared.plan_file.parent / "take-001"
     take = begin_take(folder, dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
     event = {"kind": "begin", "wall": datetime.datetime.now().timestamp(), "temperature": 21.4, "humidity": 46.0}
-    (folder / "events.jsonl").write_text(json.dumps(event) + "\n")
+    end = {"kind": "end", "t": 60.0, "status": "done", "reason": None}
+    (folder / "events.jsonl").write_text(json.dumps(event) + "\n" + json.dumps(end) + "\n")
     take.keep(prepared.method.evaluate(played.channels, prepared.settings, played.marks))
     return take
 

@@ -54,7 +54,7 @@ def _rows(finding: Finding) -> list[dict[str, str]]:
 
 def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
     """All that the template may use."""
-    finding = finding.lacking(unfinished(take) if take.status() == "cut" else ())
+    finding = finding.lacking(unfinished(take))  # also where it was kept before that was looked at
     plan = take.plan()
     unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
     if unit is None or reference is None:
