@@ -63,6 +63,13 @@ def test_noise_and_silence_are_no_tone() -> None:
     assert find_tone(tone(3.0, 1000.0, 1e-3, noise=0.1), RATE, 1000.0) is None
 
 
+@pytest.mark.parametrize(("clear", "found"), [(7.0, False), (13.0, True)])
+def test_a_tone_is_one_from_ten_decibels_over_the_rest(clear: float, found: bool) -> None:
+    noise = np.random.default_rng(5).standard_normal(3 * 48000)
+    x = noise + np.sqrt(2) * 10 ** (clear / 20) * np.sin(2 * np.pi * 1000.0 * np.arange(noise.size) / RATE)
+    assert (find_tone(x, RATE, 1000.0) is not None) == found
+
+
 def test_too_short_a_record_is_none() -> None:
     assert read_tone(tone(BLOCK, 1000.0, 0.1), RATE, 1000.0, 0.1) is None
 

@@ -60,7 +60,9 @@ def test_the_drive_does_not_rush_after_a_level_that_falls() -> None:
     f = np.arange(0, 513) * 1.0
     plant = LoopResponse(f, np.full((1, f.size), 10.0 + 0j), np.ones((1, f.size)), np.zeros(1), 0.0)
     rate, block = 4096.0, 128
-    loop = SineLoop(rate, block, 1, 1, plant, Regulation(shortest=2 * block / rate), 10.0, 2 * block / rate, highest=200.0)
+    loop = SineLoop(
+        rate, block, 1, 1, plant, Regulation(shortest=2 * block / rate), 10.0, 2 * block / rate, highest=200.0
+    )
     phase, drives, level = 0.0, [np.zeros(block)] * 2, []
     for k in range(160):
         u = phase + 2 * np.pi * 60.0 * np.arange(block) / rate

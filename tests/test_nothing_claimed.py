@@ -81,7 +81,9 @@ def test_time_axes_in_other_units_are_understood(tmp_path: Path) -> None:
     held |= {"abscissa_axis_units_lab": "ms", "abscissa_inc": 0.5, "x": np.arange(4000) * 0.5}
     pyuff.UFF(str(tmp_path / "ms.uff")).write_sets(held, "overwrite")
     assert read(tmp_path / "ms.uff").channels[0].rate == pytest.approx(2000.0)
-    (tmp_path / "d.uff").write_text(text.replace("e-", "D-").replace("E-", "D-").replace("e+", "D+").replace("E+", "D+"))
+    (tmp_path / "d.uff").write_text(
+        text.replace("e-", "D-").replace("E-", "D-").replace("e+", "D+").replace("E+", "D+")
+    )
     assert np.allclose(read(tmp_path / "d.uff").channels[0].samples(), X, atol=1e-6)
 
 
@@ -156,7 +158,9 @@ def test_units_that_are_not_understood_are_asked_for() -> None:
         read_table("frequency; level\n10; 1\n20; 2")
 
 
-@pytest.mark.parametrize(("text", "word"), [("a: " + "[" * 3000 + "]" * 3000, "deep"), ("a: &a [1,2]\nb: [*a, *a]\nc", "YAML")])
+@pytest.mark.parametrize(
+    ("text", "word"), [("a: " + "[" * 3000 + "]" * 3000, "deep"), ("a: &a [1,2]\nb: [*a, *a]\nc", "YAML")]
+)
 def test_yaml_that_is_no_plan(tmp_path: Path, text: str, word: str) -> None:
     (tmp_path / "a.yaml").write_text(text)
     with pytest.raises(BadInput, match=word):
@@ -283,7 +287,12 @@ def test_a_template_fetches_from_its_own_folder_alone(tmp_path: Path) -> None:
     (tmp_path / "secret.txt").write_text("secret")
     fetch = fetcher(own)
     assert fetch((own / "logo.svg").as_uri())
-    for url in ((tmp_path / "secret.txt").as_uri(), f"file://{own}/../secret.txt", "http://127.0.0.1/x", "file:///etc/passwd"):
+    for url in (
+        (tmp_path / "secret.txt").as_uri(),
+        f"file://{own}/../secret.txt",
+        "http://127.0.0.1/x",
+        "file:///etc/passwd",
+    ):
         with pytest.raises(ValueError, match="own folder"):
             fetch(url)
     with pytest.raises(ValueError, match="own folder"):
@@ -297,4 +306,4 @@ def test_a_footer_with_anything_in_it(demo_lab: Lab, kept: Any, tmp_path: Path) 
     report(kept, tmp_path / "a.pdf")
     said, pages = pdf_text(tmp_path / "a.pdf")
     assert said.count(name) >= 2 and pages <= 3
-    assert css_text('a"b') == 'a\\000022 b'
+    assert css_text('a"b') == "a\\000022 b"

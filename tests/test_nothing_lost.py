@@ -226,7 +226,9 @@ def test_a_disk_without_room_refuses_before_it_begins(demo_lab: Any, monkeypatch
 
 
 def test_a_record_that_breaks_off_is_kept_as_far_as_it_goes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    recorder = Recorder(tmp_path, [{"label": "a", "unit": "V"}, {"label": "i", "unit": "A", "per_volt": 10.0}], 1000.0, 100)
+    recorder = Recorder(
+        tmp_path, [{"label": "a", "unit": "V"}, {"label": "i", "unit": "A", "per_volt": 10.0}], 1000.0, 100
+    )
     for k in range(10):
         recorder.write(np.full((2, 100), float(k)))
     recorder.event("mark", value=float("nan"), top=float("inf"))
@@ -241,7 +243,11 @@ def test_a_record_that_breaks_off_is_kept_as_far_as_it_goes(tmp_path: Path, monk
     recorder.broken = "full"
     recorder.write(np.ones((2, 100)))
     recorder.close(status="cut", reason="full")
-    assert json.loads((tmp_path / "events.jsonl").read_text().splitlines()[0]) == {"kind": "mark", "value": None, "top": None}
+    assert json.loads((tmp_path / "events.jsonl").read_text().splitlines()[0]) == {
+        "kind": "mark",
+        "value": None,
+        "top": None,
+    }
     record = Take(tmp_path).recording()
     assert record.channels[0].length == 1000 and record.channel("i").samples()[150] == 10.0
     assert record.channel("i").unit == "A"
@@ -299,7 +305,10 @@ def test_a_record_that_was_changed_is_said(demo_lab: Any) -> None:
     raw.write_bytes(held)
     from lucid_anvil.engine.evaluating import evaluate_take
 
-    assert "hash differs" in str(wrong(take)) and digest(raw) != next(e for e in take.events() if e["kind"] == "end")["sha256"]
+    assert (
+        "hash differs" in str(wrong(take))
+        and digest(raw) != next(e for e in take.events() if e["kind"] == "end")["sha256"]
+    )
     again = evaluate_take(take)
     assert again.verdict == "open" and "hash differs" in again.missing[0]
     assert app(["verify", str(demo_lab.folder)], standalone_mode=False) == 1
@@ -308,7 +317,9 @@ def test_a_record_that_was_changed_is_said(demo_lab: Any) -> None:
 def test_exit_codes_of_runs_that_fail_outside(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     from lucid_anvil.engine import running
 
-    monkeypatch.setattr(running, "run_plan", lambda *_: Outcome(tmp_path, "failed", "The load bank can't be reached", None))
+    monkeypatch.setattr(
+        running, "run_plan", lambda *_: Outcome(tmp_path, "failed", "The load bank can't be reached", None)
+    )
     assert app(["run", "x.plan.yaml"], standalone_mode=False) == FAULT
     (tmp_path / "events.jsonl").write_text("")
     assert app(["run", "x.plan.yaml"], standalone_mode=False) == CUT

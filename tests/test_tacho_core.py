@@ -95,6 +95,30 @@ def test_jitter_is_told_and_does_not_go_into_the_speed(jitter: float) -> None:
     assert made.speed_at(at) == pytest.approx(60 * (50 - 2 * at), rel=1e-4)
 
 
+@pytest.mark.parametrize("first, last, law", [
+    (3000.0, 300.0, "even"), (300.0, 3000.0, "even"), (1500.0, 100.0, "even"), (3000.0, 300.0, "coast"),
+])  # fmt: skip
+@pytest.mark.parametrize("begin", [0.1, 0.6, 0.95])
+def test_one_pulse_a_turn_tells_the_ends_of_the_speed(first: float, last: float, law: str, begin: float) -> None:
+    t = np.arange(0, 20, 5e-5)
+    speed = first + (last - first) * t / 20 if law == "even" else first * (last / first) ** (t / 20)
+    turns = begin + np.cumsum(speed / 60) * 5e-5
+    edges = np.interp(np.arange(1, int(turns[-1]) + 1), turns, t)
+    made = 60 / rotation_of(edges, 1.0, (0.0, 20.0)).per_angle
+    assert made.min() == pytest.approx(min(first, last), rel=0.002)
+    assert made.max() == pytest.approx(max(first, last), rel=0.002)
+
+
+def test_few_slow_pulses_count_as_much_as_many_fast_ones() -> None:
+    # A slow stretch between fast ones: half of all pulses tell nothing of it.
+    t = np.arange(0, 20, 5e-5)
+    speed = 1650 + 1350 * np.cos(2 * np.pi * 1.5 * t / 20)
+    turns = np.cumsum(speed / 60) * 5e-5
+    made = rotation_of(np.interp(np.arange(1, int(turns[-1]) + 1), turns, t), 1.0)
+    at = np.arange(1.0, 19.0, 0.05)
+    assert made.speed_at(at) == pytest.approx(np.interp(at, t, speed), rel=1e-3)
+
+
 def test_a_stray_pulse_is_taken_out() -> None:
     edges = np.arange(200) * 0.02
     edges[90] += 0.004

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -12,7 +13,14 @@ from lucid_anvil.core.calibration.budget import LABELS, BudgetInputs, Source, en
 from lucid_anvil.core.calibration.comparison import ToneResult
 from lucid_anvil.core.calibration.decision import verdict, worst
 from lucid_anvil.core.calibration.response import Response
-from lucid_anvil.core.calibration.uncertainty import Entry, combine, coverage_factor, of_ratio
+from lucid_anvil.core.calibration.uncertainty import (
+    COVERAGE_PROBABILITY,
+    Entry,
+    combine,
+    coverage_factor,
+    mean_square_interval,
+    of_ratio,
+)
 from lucid_anvil.core.errors import BadInput
 
 
@@ -127,6 +135,14 @@ def test_interpolation_doubt_covers_the_curvature_and_is_zero_at_the_points() ->
     assert r.interpolation_doubt(at) == pytest.approx(error, rel=0.2)
 
 
+@pytest.mark.parametrize("dof", [2, 8, 120])
+def test_a_mean_square_lies_within_its_interval_as_often_as_said(dof: int) -> None:
+    seen = (np.random.default_rng(dof).standard_normal((20000, dof)) ** 2).mean(axis=1)
+    least, greatest = mean_square_interval(dof)
+    for side in (seen * least > 1, seen * greatest < 1):
+        assert np.mean(side) == pytest.approx((1 - COVERAGE_PROBABILITY) / 2, abs=0.005)
+
+
 @pytest.mark.parametrize(
     ("value", "doubt", "low", "high", "rule", "said"),
     [
@@ -142,6 +158,14 @@ def test_interpolation_doubt_covers_the_curvature_and_is_zero_at_the_points() ->
         (-9.0, 1.0, -5.0, None, "guarded", "outside"),
         (None, None, -5.0, 5.0, "guarded", "open"),
         (5.0, 0.0, -5.0, 5.0, "guarded", "inside"),
+        (-5.0, 0.0, -5.0, 5.0, "guarded", "inside"),
+        (4.0, 1.0, -5.0, 5.0, "guarded", "inside"),
+        (6.0, 1.0, -5.0, 5.0, "guarded", "open"),
+        (-6.0, 1.0, -5.0, 5.0, "guarded", "open"),
+        (5.0, 0.0, -5.0, 5.0, "simple", "inside"),
+        (0.1 + 0.2, 0.0, None, 0.3, "simple", "inside"),
+        (-0.1 - 0.2, 0.0, -0.3, None, "guarded", "inside"),
+        (0.3 * (1 + 1e-9), 0.0, None, 0.3, "simple", "outside"),
     ],
 )
 def test_three_states(value: float, doubt: float, low: float, high: float, rule: str, said: str) -> None:

@@ -89,8 +89,7 @@ class RigLock:
                     who = os.pread(handle, 2000, 0).decode("utf-8", "replace").strip() or "another run"
                     os.close(handle)
                     raise BadInput(
-                        f"{self.name}: its devices are held by {who}: wait for it, or end it with"
-                        " 'lucid-anvil stop'."
+                        f"{self.name}: its devices are held by {who}: wait for it, or end it with 'lucid-anvil stop'."
                     ) from None
                 time.sleep(0.1)
         os.ftruncate(handle, 0)

@@ -85,9 +85,7 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "verdict": finding.verdict,
         "verdict_words": VERDICT_WORDS[finding.verdict],
         "missing": list(finding.missing),
-        "why_incomplete": next(
-            (e.get("reason") for e in reversed(take.events()) if e["kind"] == "accepted"), None
-        ),
+        "why_incomplete": next((e.get("reason") for e in reversed(take.events()) if e["kind"] == "accepted"), None),
         "rule": RULES[settings.get("decision", "guarded")],
         "limits": limits,
         "corridor": settings.get("corridor"),

@@ -39,4 +39,3 @@ def wrong(take: Take, anew: bool = False) -> str | None:
         cache.parent.mkdir(exist_ok=True)
         whole_write(cache, json.dumps({"key": key, "wrong": said}))
     return said
-

@@ -126,8 +126,10 @@ def _check_tones(tones: Sequence[Tone], channel: Channel, settings: ComparisonSe
             )
         if settings.settle is not None and settings.settle >= t.stop - t.start:
             raise BadInput(f"settle: {settings.settle:g} s is as long as the step at {t.frequency:g} Hz: shorten it.")
-    if settings.steps is not None and settings.reference_frequency is not None and not any(
-        abs(t.frequency / settings.reference_frequency - 1) < 0.01 for t in tones
+    if (
+        settings.steps is not None
+        and settings.reference_frequency is not None
+        and not any(abs(t.frequency / settings.reference_frequency - 1) < 0.01 for t in tones)
     ):
         raise BadInput(
             f"reference_frequency: {settings.reference_frequency:g} Hz is not among the steps: choose one of them."

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.calibration.uncertainty import coverage_factor
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind
 from ..core.signal.impact import FrfEstimate, Hit, excited_up_to, frf_of, hits_of
@@ -226,11 +227,12 @@ def _notes(made: FrfEstimate, settings: ImpactSettings, usable: float) -> list[s
 def _curves(made: FrfEstimate, free: Complexes) -> list[Curve]:
     x = tuple(made.frequency[1:])
     magnitude = np.abs(free)[1:]
-    doubt = None if made.gain_error is None else tuple(2 * made.gain_error[1:] * magnitude)
+    k = coverage_factor(2 * made.count - 2)  # two a hit, less the two of the response itself
+    doubt = None if made.gain_error is None else tuple(k * made.gain_error[1:] * magnitude)
     phase = np.degrees(np.angle(free[1:]))
     turn = None
     if made.gain_error is not None:
-        turn = tuple(np.degrees(2 * np.arctan(made.gain_error[1:])))
+        turn = tuple(np.degrees(k * np.arctan(made.gain_error[1:])))
     unit = "(m/s²)/N"
     curves = [
         Curve("frf_magnitude", "Accelerance", x, tuple(magnitude), "Hz", unit, doubt, 2.0 if doubt else None),

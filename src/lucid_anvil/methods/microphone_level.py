@@ -10,6 +10,7 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ..core.calibration.soundlevel import CalibratorTone, pressure, read_tone
+from ..core.calibration.uncertainty import coverage_factor
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind
 from ..core.signal.health import beyond_range, flat_tops
@@ -155,7 +156,7 @@ def faults_of(
 def doubt_of(tone: CalibratorTone, settings: MicrophoneSettings) -> float:
     """Expanded uncertainty (k = 2) of the sensitivity [dB]: certificate, corrections, scatter of the blocks, noise."""
     stated = ASSUMED if settings.level_uncertainty is None else settings.level_uncertainty
-    repeat = tone.spread / math.sqrt(max(tone.blocks, 1))
+    repeat = tone.spread / math.sqrt(max(tone.blocks, 1)) * coverage_factor(tone.blocks - 1) / 2
     noise = 20 * math.log10(1 + 10 ** (-tone.signal_to_noise / 20) / math.sqrt(max(tone.blocks, 1)))
     return 2 * math.hypot(stated / 2, settings.correction_uncertainty / 2, repeat, noise)
 

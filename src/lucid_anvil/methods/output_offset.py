@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.audio.tones import weights
+from ..core.calibration.uncertainty import coverage_factor
 from ..core.errors import BadInput
 from ..formats.recording import Channel
 from ..lab.findings import Finding, Reading
@@ -45,9 +46,11 @@ class OutputOffset(OutputMethod):
             cut = piece.x[: size * BLOCKS].reshape(BLOCKS, size)
             own = weights(size) ** 2
             spread = float(np.std(cut @ own / own.sum(), ddof=1)) / math.sqrt(BLOCKS)
+            k = coverage_factor(BLOCKS - 1)
         else:
             spread = float(np.std(piece.x, ddof=1)) / math.sqrt(piece.x.size)
-        doubt = math.hypot(2 * spread, abs(value) * (settings.gain_uncertainty or 0.0) / 100)
+            k = coverage_factor(piece.x.size - 1)
+        doubt = math.hypot(k * spread, abs(value) * (settings.gain_uncertainty or 0.0) / 100)
         limit = piece.limit is not None and np.max(np.abs(piece.x)) >= piece.limit
         why = "the input is overloaded" if limit else None
         reading = Reading("offset", UNITS["offset"][0], value, "V", doubt, 2.0, valid=why is None, reason=why)

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.calibration.uncertainty import mean_square_interval
 from ..core.control.points import combined
 from ..core.control.randomprofile import RandomProfile
 from ..core.signal.framing import PIECE
@@ -171,9 +172,10 @@ def _finding(
     roles: list[str], controls: list[str], others: list[str],
 ) -> Finding:  # fmt: skip
     made, part, f, s, low, high, df = seen.made, seen.part, seen.f, seen.s, seen.low, seen.high, seen.spacing
-    chance = 2 * np.sqrt(2 / max(made.dof, 1.0))
     own = settings.uncertainty.get("control")
-    doubt = np.hypot(chance, 2 * (own or 0.0) / 100)
+    least, greatest = mean_square_interval(made.dof)
+    below, above = (float(np.hypot(v, 2 * (own or 0.0) / 100)) for v in (1 - least, greatest - 1))
+    below = min(below, 1.0)
     if own is None:
         notes.append("The control sensor's own uncertainty is not stated: the doubt is that of the average alone.")
     rms = float(np.sqrt(np.sum(s) * df))
@@ -182,8 +184,8 @@ def _finding(
     u_rms = rms * float(np.hypot(np.sqrt(2 / max(made.dof * f.size, 1.0)), (own or 0.0) / 100))
     error = 10 * np.log10(np.maximum(s, 1e-300) / seen.target)
     worst = int(np.argmax(np.abs(error)))
-    sure = 100 * float(np.mean((s * (1 - doubt) >= low) & (s * (1 + doubt) <= high)))
-    may = 100 * float(np.mean((s * (1 + doubt) >= low) & (s * (1 - doubt) <= high)))
+    sure = 100 * float(np.mean((s * (1 - below) >= low) & (s * (1 + above) <= high)))
+    may = 100 * float(np.mean((s * (1 + above) >= low) & (s * (1 - below) <= high)))
     sigma = float(np.sqrt(np.sum(s / (2 * np.pi * f) ** 4) * df))
     kurtosis, crest = moments(record, controls[0], part)
     still = None if np.isfinite(kurtosis) else "the control stands still"
@@ -193,7 +195,7 @@ def _finding(
         Reading("rms", f"Control, rms, {f[0]:.4g} to {f[-1]:.4g} Hz", rms, "m/s²", u_rms, 2.0),
         Reading("rms_error", "rms against the profile's", 100 * (rms / wanted - 1), "%", 100 * u_rms / wanted, 2.0),
         Reading("error_max", f"Largest error of a line (at {f[worst]:.4g} Hz)", float(error[worst]), "dB",
-                float(10 * np.log10(1 + doubt)), 2.0),
+                float(10 * np.log10(1 + above)), 2.0),
         Reading("kurtosis", "Kurtosis of the control (3 = Gaussian)", kurtosis, "", valid=still is None,
                 reason=still),
         Reading("crest", "Crest factor of the control", crest, "", valid=still is None, reason=still),
@@ -204,7 +206,7 @@ def _finding(
     x = tuple(map(float, f))
     curves = [
         Curve("control", "Control, density", x, tuple(map(float, s)), "Hz", "(m/s²)²/Hz",
-              uncertainty=tuple(map(float, doubt * s)), coverage=2.0,
+              uncertainty=tuple(map(float, above * s)), coverage=2.0,
               low=tuple(float(v) if v > 0 else None for v in low),
               high=tuple(float(v) if np.isfinite(v) else None for v in high)),
         Curve("target", "Profile", x, tuple(map(float, seen.target)), "Hz", "(m/s²)²/Hz"),

@@ -218,9 +218,7 @@ def _hold_level(run: RandomRun, stretch: Stretch, already: float = 0.0) -> Gener
         position = None
         if t - told >= 1.0:
             told, position = t, {"item": run.item, "at": t}
-        yield from run.step(
-            goal, True, True, marks=begin, position=position, stage="random", at=t, of=stretch.duration
-        )
+        yield from run.step(goal, True, True, marks=begin, position=position, stage="random", at=t, of=stretch.duration)
         begin = ()
         if abs(run.level - marked) > 0.05 and abs(run.level - goal) < 1e-9:
             run.loop.restart()

@@ -71,7 +71,7 @@ def evaluate(
     pulses, x = tach.between(a, b), signal.between(a, b)
     times = pulse_times(pulses, tach.rate, level, rising)
     try:
-        rotation = rotation_of(times, settings.pulses_per_rev)
+        rotation = rotation_of(times, settings.pulses_per_rev, (0.0, pulses.size / tach.rate))
     except BadInput as problem:
         none = [Reading(k, k, None, u, valid=False, reason=str(problem)) for k, u in UNITS.items()]
         return Finding("speed-orders", tuple(limits.judge(r) for r in none), notes=(str(problem),))

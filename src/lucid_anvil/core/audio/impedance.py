@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..calibration.uncertainty import coverage_factor
 from ..signal.sinefit import Floats
 
 
@@ -58,7 +59,9 @@ def level_of(readings: Floats, time: float, loaded: bool, resolution: float) -> 
     """A step's level from meter readings [V rms]."""
     n = readings.size
     spread = float(readings.std(ddof=1)) if n > 1 else 0.0
-    return Level(time, loaded, float(readings.mean()), spread / math.sqrt(n), spread < resolution / 2, n)
+    # Few readings tell their spread badly: Student's factor for them instead of 2 (JCGM 100, G.3).
+    standard = spread / math.sqrt(n) * (coverage_factor(n - 1) / 2 if n > 1 else 1.0)
+    return Level(time, loaded, float(readings.mean()), standard, spread < resolution / 2, n)
 
 
 def source_impedance(levels: list[Level], rated: float, load: float, resolution: float,

@@ -6,6 +6,8 @@ from collections.abc import Iterable
 
 RULES = ("guarded", "simple")
 ORDER = ("outside", "open", "inside", "none")
+ROUNDING = 1e-12
+"""Share of a limit that is rounding of numbers, not of measuring: 0.1 + 0.2 is at a limit of 0.3, and so inside."""
 
 
 def verdict(
@@ -17,7 +19,8 @@ def verdict(
     valid: bool = True,
     interval: tuple[float, float] | None = None,
 ) -> str:
-    """`guarded`: inside only if all of the doubt is inside, outside only if all of it is, else open.
+    """`guarded`: inside only if all of the doubt is inside, outside only if all of it is, else open. A limit itself is
+    allowed (ISO 14253-1, 5: conformity is within or at it).
 
     `simple`: the value alone decides. No limit: none. Not valid, or no value, or (guarded) no doubt known: open.
     """
@@ -36,9 +39,10 @@ def verdict(
     bottom, top = interval
     floor = low if low is not None else -float("inf")
     ceiling = high if high is not None else float("inf")
-    if bottom >= floor and top <= ceiling:
+    under, over = (ROUNDING * abs(v) if abs(v) < float("inf") else 0.0 for v in (floor, ceiling))
+    if bottom >= floor - under and top <= ceiling + over:
         return "inside"
-    if top < floor or bottom > ceiling:
+    if top < floor - under or bottom > ceiling + over:
         return "outside"
     return "open"
 

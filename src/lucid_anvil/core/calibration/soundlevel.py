@@ -15,6 +15,8 @@ BLOCK = 0.125
 """s, over which the level is followed."""
 SEARCH = 0.1
 """Share of the frequency within which the tone must lie."""
+CLEAR = 10.0
+"""Power of the tone over that of all the rest, from which on it counts as found (10 dB)."""
 
 
 @dataclass(frozen=True)
@@ -58,7 +60,7 @@ def find_tone(x: Floats, rate: float, frequency: float) -> float | None:
     width = max(4, round(0.02 * frequency * n / rate))
     around = slice(max(at - width, 0), at + width + 1)
     rest = power[f > 0.1 * frequency].sum() - power[around].sum()
-    if power[around].sum() < max(rest, 0.0):
+    if power[around].sum() < CLEAR * max(rest, 0.0):
         return None
     edge = at in (int(np.flatnonzero(near)[0]), int(np.flatnonzero(near)[-1]))
     if edge or not 0 < at < power.size - 1:

@@ -79,6 +79,16 @@ def coverage_factor(dof: float, probability: float = COVERAGE_PROBABILITY) -> fl
     return float(stdtrit(max(dof, 1.0), tail))
 
 
+def mean_square_interval(dof: float, probability: float = COVERAGE_PROBABILITY) -> tuple[float, float]:
+    """What a mean square of so many degrees of freedom is to be multiplied by for the least and the greatest that its
+    expectation may be (Bendat & Piersol, Random Data, 8.4: chi-square over degrees of freedom)."""
+    from scipy.special import chdtri
+
+    tail = (1 - probability) / 2
+    held = max(dof, 1.0)
+    return float(held / chdtri(held, tail)), float(held / chdtri(held, 1 - tail))
+
+
 def combine(entries: tuple[Entry, ...], capability: float = 0.0) -> Budget:
     """Combine uncorrelated entries; `capability` is the smallest expanded uncertainty the lab may state."""
     combined = math.sqrt(sum(e.contribution**2 for e in entries))

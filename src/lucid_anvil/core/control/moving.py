@@ -40,9 +40,7 @@ class Moving:
         self.doubt: Floats = np.diag(np.square([0.01, 0.1, 0.01]))
         self.drift = np.diag(np.square(WANDER)) * span
 
-    def learn(
-        self, control: tuple[float, float], response: tuple[float, float] | None, frequency: float
-    ) -> float:
+    def learn(self, control: tuple[float, float], response: tuple[float, float] | None, frequency: float) -> float:
         """One block at a frequency [Hz]. `control` and `response`: ln of what was seen over what the twin shows, the
         response's less the control's, and its slope against the move. The new move."""
         self.doubt = self.doubt + self.drift

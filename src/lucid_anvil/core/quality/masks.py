@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..calibration.decision import ROUNDING
 from ..signal.sinefit import Floats
 
 
@@ -31,8 +32,9 @@ class Mask:
         if not used.any():
             return "none"
         u = np.zeros(y.size) if doubt is None else np.nan_to_num(doubt)
-        inside = (y - u >= low) & (y + u <= high)
-        outside = (y + u < low) | (y - u > high)
+        under, over = ROUNDING * np.abs(low), ROUNDING * np.abs(high)
+        inside = (y - u >= low - under) & (y + u <= high + over)
+        outside = (y + u < low - under) | (y - u > high + over)
         return "outside" if outside[used].any() else "inside" if inside[used].all() else "open"
 
 

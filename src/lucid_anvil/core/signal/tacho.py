@@ -14,9 +14,9 @@ from .sinefit import Floats
 
 LEAST = 8
 """Pulses below which no speed is told."""
-KNOTS = (512.0, 256.0, 128.0, 64.0, 32.0, 16.0, 8.0, 4.0, 2.0, 1.0, 0.5)
-"""Revolutions between the knots of the course's spline, the widest first."""
-MOST = 3000
+PIECES = tuple(round(2 ** (k / 2)) for k in range(24))
+"""Pieces of the course's spline that are tried."""
+MOST = 20000
 """Points of the smoothed course; more pulses are taken together."""
 
 
@@ -103,27 +103,40 @@ def _local_median(x: Floats, reach: int = 5) -> Floats:
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1), axis=1))
 
 
-def _white(angle: Floats, y: Floats) -> Any:
-    """The cubic spline with the widest knots over `angle` [revolutions] whose least-squares fit leaves of `y` nothing
-    but noise: neighbours of what is left do not agree (lag-one autocorrelation; Box & Jenkins, Time Series Analysis,
-    2.1.6)."""
+def _white(t: Floats, y: Floats, w: Floats) -> Any:
+    """The cubic spline with the fewest knots over times `t` [s] whose fit leaves of `y`, whose noise goes with 1/w,
+    nothing but noise: neighbours of what is left do not agree (lag-one autocorrelation; Box & Jenkins, Time Series
+    Analysis, 2.1.6), neither on the whole nor in any tenth of the time."""
     from scipy.interpolate import make_lsq_spline
 
-    span = float(angle[-1] - angle[0])
-    most = max(angle.size // 3, 1)
     made = None
-    for wide in KNOTS:
-        pieces = int(np.ceil(span / wide))
-        if made is not None and pieces > most:
+    for pieces in PIECES:
+        if made is not None and pieces > t.size // 3:
             break
-        # Between the pulses where they are as dense as their number asks, so that each piece has its share.
-        inner = np.quantile(angle, np.linspace(0, 1, min(pieces, most) + 1)[1:-1])
-        made = make_lsq_spline(angle, y, np.concatenate([[angle[0]] * 4, inner, [angle[-1]] * 4]))
-        left = y - made(angle)
-        power = float(left @ left)
-        if power <= 0 or float(left[1:] @ left[:-1]) / power < 0.1:
+        # Knots at equal times, but for those that too few pulses lie before: a shaft's acceleration changes with time.
+        at = np.searchsorted(t, np.linspace(t[0], t[-1], pieces + 1)[1:-1])
+        kept, last = [], 0
+        for i in at:
+            if i - last >= 2 and t.size - i >= 2:
+                kept.append((t[i - 1] + t[i]) / 2)
+                last = int(i)
+        made = make_lsq_spline(t, y, np.concatenate([[t[0]] * 4, kept, [t[-1]] * 4]), w=w)
+        if _agree((y - made(t)) * w, t) < 0.1:
             break
     return made
+
+
+def _agree(left: Floats, t: Floats) -> float:
+    """Lag-one autocorrelation of what is left at times [s]: of all, or of the tenth of the time where it is largest,
+    less what chance makes of so few."""
+    product, power = left[1:] * left[:-1], left**2
+    parts = np.searchsorted(t, np.linspace(t[0], t[-1], 11)[:-1])
+    worst = float(product.sum()) / max(float(power.sum()), 1e-300)
+    for a, b in zip(parts, [*parts[1:], t.size], strict=True):
+        if b - a >= LEAST:
+            there = float(product[a : b - 1].sum()) / max(float(power[a:b].sum()), 1e-300)
+            worst = max(worst, there - 3 / float(np.sqrt(b - a)))
+    return worst
 
 
 def _spread(x: Floats) -> float:
@@ -146,42 +159,46 @@ def _strays(angle: Floats, t: Floats) -> NDArray[np.bool_]:
 
 
 def _course(angle: Floats, t: Floats) -> Callable[[Floats], tuple[Floats, Floats]]:
-    """A smooth course through times `t` [s] over `angle` [revolutions]: a function that gives time and s per turn at
-    any angle. A polynomial takes the sweep, a spline what is left; beyond its ends it goes straight on."""
+    """A smooth course of `angle` [revolutions] over times `t` [s]: a function that gives angle and revolutions per
+    second at any time. A polynomial takes the sweep; what is left a cubic spline. A jitter of equal times is a jitter
+    of angle that grows with speed: weights are one over speed. Beyond its ends the acceleration stays."""
+    speed = np.maximum(_local_median(np.gradient(angle, t)), 1e-9)
     if t.size > MOST:  # neighbours taken together, whose mean moves as they do
         n = t.size // MOST + 1
         count = t.size // n
-        angle, t = (v[: count * n].reshape(count, n).mean(axis=1) for v in (angle, t))
-    sweep = np.polynomial.Chebyshev.fit(angle, t, min(14, max(t.size // 12, 2)))
-    left = t - sweep(angle)
+        angle, t, speed = (v[: count * n].reshape(count, n).mean(axis=1) for v in (angle, t, speed))
+    sweep = np.polynomial.Chebyshev.fit(t, angle, min(14, max(t.size // 12, 2)), w=1 / speed)
+    left = angle - sweep(t)
     scale = float(np.std(left)) or 1e-12
-    rest = _white(angle, left / scale)
-    bend = rest.derivative()
-    # Where the spline finds next to nothing, it would only bend the ends.
-    scale *= float(_spread(left / scale - rest(angle)) < 0.93 * _spread(left / scale))
-
-    def slope_at(held: Floats) -> Floats:
-        return np.asarray(sweep.deriv()(held) + scale * bend(held))
-
-    # Beyond an end the speed goes on changing as it did over the last thirtieth of the pulses there.
-    ends = angle[[0, max(t.size // 30, 1)]], angle[[-1 - max(t.size // 30, 1), -1]]
-    curves = [float(np.diff(slope_at(e))[0] / np.diff(e)[0]) for e in ends]
+    rest = _white(t, left / scale, np.asarray(np.median(speed) / speed))
+    first, bend = rest.derivative(), rest.derivative(2)
+    ends = t[[0, -1]]
+    accelerations = sweep.deriv(2)(ends) + scale * bend(ends)
 
     def course(at: Floats) -> tuple[Floats, Floats]:
-        """Time [s] and seconds per revolution."""
-        held = np.clip(at, angle[0], angle[-1])
+        """Revolutions and revolutions per second."""
+        held = np.clip(at, *ends)
         over = at - held
-        curve = np.where(over < 0, curves[0], curves[1])
-        slope = slope_at(held)
-        return sweep(held) + scale * rest(held) + slope * over + curve * over**2 / 2, slope + curve * over
+        gain = np.where(over < 0, accelerations[0], accelerations[1])
+        slope = sweep.deriv()(held) + scale * first(held)
+        return sweep(held) + scale * rest(held) + slope * over + gain * over**2 / 2, slope + gain * over
 
     return course
 
 
-def rotation_of(times: Floats, pulses_per_rev: float) -> Rotation:
-    """The rotation behind pulse times [s]. The time of each pulse over its angle is smoothed by a spline whose knots
-    the pulses themselves decide, so that jitter does not modulate the orders; pulses far off it are taken out. Raises
-    BadInput with fewer than eight pulses."""
+def _beyond(t: Floats, bounds: tuple[float, float] | None) -> tuple[float, float]:
+    """From when to when [s] a rotation is told: one pulse further than the pulses `t` at both ends, where the shaft
+    turned too, within the record."""
+    first, last = 2 * t[0] - t[1], 2 * t[-1] - t[-2]
+    if bounds is None:
+        return float(first), float(last)
+    return float(max(first, bounds[0])), float(min(last, bounds[1]))
+
+
+def rotation_of(times: Floats, pulses_per_rev: float, bounds: tuple[float, float] | None = None) -> Rotation:
+    """The rotation behind pulse times [s] of a record that lasts from and to `bounds` [s]. The angle over time is
+    smoothed by a spline whose stiffness the pulses themselves decide, so that jitter does not modulate the orders;
+    pulses far off it are taken out. Raises BadInput with fewer than eight pulses."""
     if times.size < LEAST:
         raise BadInput(f"tach: {times.size} pulses: no speed can be told; check trigger_level, slope and the cable.")
     number, t, missing, extra = repaired(times)
@@ -189,10 +206,19 @@ def rotation_of(times: Floats, pulses_per_rev: float) -> Rotation:
     stray = _strays(angle, t)
     angle, t = angle[~stray], t[~stray]
     course = _course(angle, t)
-    off = t - course(angle)[0]
-    # One pulse further at both ends, where the shaft turned too.
-    more = 1 / pulses_per_rev
-    span = float(angle[-1] - angle[0])
-    grid = np.linspace(float(angle[0]) - more, float(angle[-1]) + more, max(int(8 * span), 200))
-    time, slope = course(grid)
-    return Rotation(grid, time, np.maximum(slope, 1e-9), missing, extra + int(np.sum(stray)), float(np.std(off)))
+    made, speed = course(t)
+    off = (angle - made) / np.maximum(speed, 1e-9)
+    begin, end = _beyond(t, bounds)
+    fine = np.unique(np.concatenate([t, np.linspace(begin, end, max(4 * t.size, 400))]))
+    fine = fine[(fine >= begin) & (fine <= end)]
+    turned = np.maximum.accumulate(course(fine)[0])
+    grid = np.linspace(turned[0], turned[-1], max(int(8 * (turned[-1] - turned[0])), 200))
+    time = np.interp(grid, turned, fine)
+    for _ in range(2):  # Newton's way to the moment of each angle
+        at, slope = course(time)
+        time = np.clip(time - (at - grid) / np.maximum(slope, 0.1 * float(np.median(speed))), begin, end)
+    slope = course(time)[1]
+    return Rotation(
+        grid, np.maximum.accumulate(time), 1 / np.maximum(slope, 1e-3 * float(np.median(speed))), missing,
+        extra + int(np.sum(stray)), float(np.std(off)),
+    )  # fmt: skip
