@@ -211,7 +211,7 @@ class Keeper:
 
     def _next_drive(self, index: int) -> Floats | None:
         """The drive for block `index`; None when it did not come in time."""
-        if self.alone:
+        if self.alone or self.leaving:
             return None
         deadline = time.monotonic() + (self.rig.front_end.patience if self.pace == "real" else PATIENCE)
         while True:
@@ -260,8 +260,10 @@ class Keeper:
                 )
                 self.ramp.begin(self.rig.cut_time if order["action"] == "cut" else self.rig.ease_time)
             elif kind == b"Q":
+                # No drive comes from here on: waiting for one would only hold the devices back from the next run.
                 self.leaving = True
                 self.ramp.begin(self.rig.cut_time * 4)
+                return None
 
 
 def start_device(rig_file: Path, pace: str, log: Path, driver: str = "standin") -> tuple[Wire, subprocess.Popen[bytes]]:
