@@ -1,7 +1,7 @@
 PY := .venv/bin/python
 export QT_QPA_PLATFORM_TEST := offscreen
 
-.PHONY: setup demo test check bench doubt faults screenshots clean
+.PHONY: setup demo test check bench doubt faults mutants screenshots clean
 
 setup: .venv/.ready
 
@@ -15,7 +15,7 @@ test: setup
 	QT_QPA_PLATFORM=offscreen OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(PY) -m pytest -n 2 --dist worksteal
 
 check: setup
-	.venv/bin/ruff check src tests
+	.venv/bin/ruff check src tests scripts
 	.venv/bin/lint-imports
 	.venv/bin/mypy
 
@@ -24,6 +24,10 @@ bench: setup
 
 doubt: setup
 	$(PY) scripts/doubt.py
+
+mutants: setup
+	.venv/bin/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[mutants]'
+	QT_QPA_PLATFORM=offscreen OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(PY) scripts/mutants.py
 
 faults: setup
 	$(PY) scripts/faults.py

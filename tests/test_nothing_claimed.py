@@ -16,6 +16,7 @@ import soundfile
 
 from lucid_anvil.core.control.table import read_table
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.engine.evaluating import evaluate_file
 from lucid_anvil.folio.accepting import accept_take
 from lucid_anvil.folio.certificate import css_text, fetcher, html_of, report, write_pdf
 from lucid_anvil.formats import read, write
@@ -56,6 +57,7 @@ def test_a_file_cut_anywhere_is_refused_or_the_same(tmp_path: Path, ending: str)
             continue
         if ending == "csv":
             assert np.allclose(x[:-1], X[: x.size - 1], atol=1e-6)
+            assert np.isclose(x[-1], X[x.size - 1], atol=1e-6) or "does not end" in made.notes[0]
         else:
             assert x.size == X.size and np.allclose(x, X, atol=1e-6), at
 
@@ -307,3 +309,11 @@ def test_a_footer_with_anything_in_it(demo_lab: Lab, kept: Any, tmp_path: Path) 
     said, pages = pdf_text(tmp_path / "a.pdf")
     assert said.count(name) >= 2 and pages <= 3
     assert css_text('a"b') == "a\\000022 b"
+
+
+@pytest.mark.parametrize(("end", "said"), [("", True), ("\n", False), ("\r\n", False)])
+def test_a_last_line_that_does_not_end_is_noted_in_the_finding(tmp_path: Path, end: str, said: bool) -> None:
+    place = tmp_path / "offset.csv"
+    place.write_text("# rate_hz=1000\noutput [V]\n" + "0.25\n" * 500 + "0.2" + end, newline="")
+    made = evaluate_file("output-offset", place, None, [])
+    assert any("does not end" in note for note in made.notes) == said

@@ -160,3 +160,12 @@ def test_night_and_day_have_the_same_roles_and_both_can_be_read(qapp: Any) -> No
     finally:
         theme.use(False)
     assert all(seen[False][r] != seen[True][r] for r in ("ground", "card", "ink"))
+
+
+def test_a_librarys_report_is_cut_to_what_the_system_said() -> None:
+    from lucid_anvil.engine.ending import reason
+
+    report = "Unable to flush file (file write failed: time = Sun\n, filename = 'raw.h5', error message = 'No space left on device', buf = 0x1)"
+    assert reason(RuntimeError(report)) == "No space left on device"
+    assert reason(OSError(28, "No space left on device")) == "No space left on device"
+    assert reason(ValueError()) == "ValueError"

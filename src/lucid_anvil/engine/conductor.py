@@ -32,13 +32,14 @@ from ..protocol import chain
 from ..protocol.messages import Board, Trip
 from ..protocol.orders import order_of
 from ..rig.device import Wire, prefer, wire_pair
+from . import ending
 from .door import Door
 from .notes import RigLock, own_note
 from .preparing import Prepared, check_space, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
 from .showing import Showing
-from .taking import make_take, read_take, tell_ledger, unmake_take
+from .taking import make_take, unmake_take
 from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
@@ -270,7 +271,7 @@ class Conductor:
         except (OSError, RuntimeError) as problem:
             if self.recorder.broken is None:
                 self.recorder.broken = str(problem)
-                why = f"the record can't be written any more ({_short(problem)})"
+                why = f"the record can't be written any more ({ending.reason(problem)})"
                 with contextlib.suppress(OSError):
                     self.wire.send_json(b"S", {"why": why, "action": "ease", "guard": "record"})
                 self._tripped(Trip("record", why, "ease", None, 0.0, 0, 0.0, 0.0, ""), None)
@@ -529,31 +530,14 @@ class Conductor:
             unmake_take(self.take_folder)
             self._set(state="failed" if self.status in ("failed", "refused") else "done", message=self.why)
             return
-        undone = []
-        try:
-            self.recorder.close(status=self.status, reason=self.why)
-        except (OSError, RuntimeError) as problem:
-            undone.append(f"the record could not be closed ({_short(problem)})")
+        undone = ending.close_record(self.recorder, self.status, self.why)
         self._set(state="reading")
-        take = Take(self.take_folder)
-        # The run is over and its record is there: whatever goes wrong from here is told, and can be done later.
-        try:
-            made = read_take(take)
-            if made is not None:
-                self.board.finding, self.board.verdict = str(made[0]), made[1].verdict
-        except BadInput as problem:
-            self.board.message = str(problem)
-        except Exception as problem:
-            traceback.print_exc()
-            undone.append(f"it could not be read ({_short(problem)})")
-        try:
-            tell_ledger(take)
-        except Exception as problem:
-            traceback.print_exc()
-            undone.append(f"the ledger was not told ({_short(problem)})")
-        if undone:
-            said = f"{'; '.join(undone)}: 'lucid-anvil settle {self.take_folder}' does it later."
-            self.board.message = said[0].upper() + said[1:]
+        made, said, more = ending.read_and_tell(Take(self.take_folder))
+        if made is not None:
+            self.board.finding, self.board.verdict = str(made[0]), made[1].verdict
+        self.board.message = said or self.board.message
+        if undone := [*undone, *more]:
+            self.board.message = ending.left_for_later(undone, self.take_folder)
             self.board.events.append(self.board.message)
         self._set(state="failed" if self.status == "failed" else "done", message=self.why or self.board.message)
 
@@ -563,12 +547,6 @@ class Conductor:
             with contextlib.suppress(queue.Empty):
                 if self.door.orders.get(timeout=0.5)["order"] == "close":
                     return
-
-
-def _short(problem: BaseException) -> str:
-    """What went wrong, in a line."""
-    text = getattr(problem, "strerror", None) or str(problem) or type(problem).__name__
-    return " ".join(str(text).split())[:160]
 
 
 def device_of(rig: Any) -> str:

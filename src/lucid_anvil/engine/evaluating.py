@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -51,7 +52,8 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
     try:
-        return method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+        made = method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+        return replace(made, notes=(*record.notes, *made.notes))
     except BadInput as problem:
         if str(recording) in str(problem) or (settings_file and str(settings_file) in str(problem)):
             raise

@@ -128,7 +128,7 @@ def read_csv(path: Path) -> Recording:
     file, line and cure."""
     plain = _plain_text(path)
     if plain is None:
-        return _read_csv(path)
+        return _noted(_read_csv(path), path)
     import tempfile
 
     with tempfile.TemporaryDirectory() as work:
@@ -138,7 +138,18 @@ def read_csv(path: Path) -> Recording:
             made = _read_csv(place)
         except BadInput as problem:
             raise BadInput(str(problem).replace(str(place), str(path))) from None
-    return Recording(str(path), made.channels, made.meta)
+    return _noted(Recording(str(path), made.channels, made.meta), path)
+
+
+def _noted(made: Recording, path: Path) -> Recording:
+    """With a word where the last line does not end: a text says nowhere how long it should be."""
+    with path.open("rb") as file:
+        file.seek(-min(path.stat().st_size, 2), 2)
+        ended = b"\n" in file.read()
+    if ended:
+        return made
+    word = "The last line of the file does not end: if the file was cut, its last row is cut too."
+    return Recording(made.source, made.channels, {**made.meta, "notes": (word,)})
 
 
 def _plain_text(path: Path) -> str | None:

@@ -66,6 +66,11 @@ class Recording:
     """What happened when: each has `t` [s] and `kind`, and what belongs to it."""
 
     @property
+    def notes(self) -> tuple[str, ...]:
+        """What its reader has to say of it, for the finding."""
+        return tuple(self.meta.get("notes", ()))
+
+    @property
     def labels(self) -> list[str]:
         return [c.label for c in self.channels]
 

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import math
+import re
+import select
+import socket
 from collections.abc import Mapping
 from typing import Any
 
@@ -13,6 +16,10 @@ from ..core.signal.sinefit import Floats
 
 ON_THE_DESK = ("supply", "loads", "fan", "meter")
 """Settings that instruments take; the others are the front end's."""
+NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+"""A decimal number as instruments send it (IEEE 488.2, 8.7.2 to 8.7.4)"""
+LONGEST = 65536
+"""Bytes of an answer"""
 PATIENCE = 1.0
 """s of wall time that an instrument may take to answer"""
 
@@ -54,11 +61,21 @@ class Instrument:
         self.visa = None
 
     def ask(self, query: str) -> str:
-        """The answer to a query. A late one would be taken for the next one's, so the line is opened anew after it."""
+        """The answer to a query: one line, whole, of `LONGEST` bytes at most. A late or a second one would be taken
+        for the next one's, so the line is opened anew after it."""
         import pyvisa
 
         try:
-            return str(self._open().query(query)).strip()
+            visa = self._open()
+            if self._unasked():
+                self.close()
+                raise Trouble(f"The {self.name} at {self.where} says more than it was asked: switch it off and on.")
+            visa.write(query)
+            held = bytes(visa.read_bytes(LONGEST, break_on_termchar=True))
+            if not held.endswith(b"\n"):
+                self.close()
+                raise Trouble(f"The {self.name} at {self.where} does not answer in whole lines: switch it off and on.")
+            return held.decode("ascii").strip()
         except (pyvisa.Error, OSError) as problem:
             self.close()
             raise Trouble(f"The {self.name} at {self.where} does not answer: look at its cable and power.") \
@@ -68,15 +85,24 @@ class Instrument:
             raise Trouble(f"The {self.name} at {self.where} answers what can't be read: switch it off and on.") \
                 from None  # fmt: skip
 
+    def _unasked(self) -> bool:
+        """Whether something is there to be read before anything was asked."""
+        session = getattr(self.manager.visalib, "sessions", {}).get(self.visa.session)
+        if getattr(session, "_pending_buffer", b""):
+            return True
+        held = getattr(session, "interface", None)
+        if held is None or not select.select([held], [], [], 0)[0]:
+            return False
+        with contextlib.suppress(OSError):
+            return bool(held.recv(1, socket.MSG_PEEK))  # nothing: it hung up, which asking will tell
+        return False
+
     def number(self, query: str) -> float:
-        """The answer as a number; SCPI's 9.9E37 is endless."""
+        """The answer as a number; 9.9E37 is endless, 9.91E37 no number (SCPI-1999, 7.2.1)."""
         held = self.ask(query)
-        try:
-            value = float(held)
-        except ValueError:
+        if not NUMBER.fullmatch(held) or math.isclose(value := float(held), 9.91e37, rel_tol=1e-4):
             self.close()
-            raise Trouble(f"The {self.name} at {self.where} answers '{held[:20]!r}' to {query}: a number was wanted.") \
-                from None  # fmt: skip
+            raise Trouble(f"The {self.name} at {self.where} answers {held[:20]!r} to {query}: a number was wanted.")
         return math.inf if value > 9e37 else value
 
     def tell(self, command: str) -> None:

@@ -1,0 +1,101 @@
+"""Puts small faults into the modules that nothing may slip through, one at a time, and counts which the tests notice.
+
+Runs on a copy of the tree; only tests that need no processes of their own are asked, each fault by those that touch its
+function. A fault that survives is to be killed by a test or explained in docs/decisions.
+"""
+
+from __future__ import annotations
+
+import argparse
+import collections
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parent.parent
+PACKAGE = "src/lucid_anvil/"
+SETS: dict[str, tuple[list[str], list[str]]] = {
+    "verdict": (
+        ["core/calibration/decision.py", "core/calibration/uncertainty.py", "core/quality/masks.py"],
+        ["test_uncertainty.py", "test_masks.py", "test_properties.py"],
+    ),
+    "guards": (
+        ["engine/guards.py", "engine/ramp.py", "engine/keeper.py"],
+        ["test_guards.py", "test_ramp.py", "test_standins.py", "test_chain.py"],
+    ),
+    "walk-round": (["engine/walkround.py"], ["test_walkround.py"]),
+    "ledger": (["lab/ledger.py", "lab/findings.py"], ["test_lab.py", "test_nothing_claimed.py"]),
+    "readers": (
+        ["formats/csvfile.py", "formats/xlsxfile.py", "formats/files.py", "formats/whole.py"],
+        ["test_formats.py", "test_files_robust.py", "test_nothing_claimed.py"],
+    ),
+    "profiles": (
+        ["core/control/sineprofile.py", "core/control/randomprofile.py", "core/control/table.py",
+         "core/control/corridor.py", "core/control/points.py", "lab/profiles.py"],
+        ["test_profiles.py", "test_profile_laws.py", "test_shaker_settings.py"],
+    ),
+}  # fmt: skip
+CONFIG = """
+
+[tool.mutmut]
+source_paths = ["src/"]
+only_mutate = {modules}
+pytest_add_cli_args_test_selection = {tests}
+pytest_add_cli_args = ["-p", "no:xdist", "-x"]
+also_copy = ["tests", "scripts"]
+use_setproctitle = false
+"""
+NOTICED = ("killed", "timeout", "segfault", "suspicious", "caught by type check")
+
+
+def one(name: str, folder: Path, children: int) -> dict[str, collections.Counter[str]]:
+    """Outcome of each fault of a set, counted by module; what survived is left in `folder`/survivors.txt."""
+    modules, tests = SETS[name]
+    shutil.copytree(
+        HERE, folder, ignore=shutil.ignore_patterns(".git", ".venv", "docs", "*cache*", "mutants"), dirs_exist_ok=True
+    )
+    told = CONFIG.format(modules=[PACKAGE + m for m in modules], tests=[f"tests/{t}" for t in tests]).replace("'", '"')
+    project = folder / "pyproject.toml"
+    project.write_text(project.read_text(encoding="utf-8") + told, encoding="utf-8")
+    tool = [sys.executable, "-m", "mutmut"]
+    with (folder / "log.txt").open("w") as log:
+        ran = subprocess.run([*tool, "run", "--max-children", str(children)], cwd=folder, stdout=log, stderr=log)
+    said = subprocess.run([*tool, "results", "--all", "true"], cwd=folder, capture_output=True, text=True).stdout
+    made: dict[str, collections.Counter[str]] = collections.defaultdict(collections.Counter)
+    lines = [line.strip().rsplit(": ", 1) for line in said.splitlines() if ": " in line]
+    if not lines:
+        raise SystemExit(f"{name}: no fault was tried (exit {ran.returncode}); see {folder / 'log.txt'}")
+    for key, outcome in lines:
+        module = key.split(".x")[0].removeprefix("lucid_anvil.")
+        made[module][outcome] += 1
+    left = [key for key, outcome in lines if outcome not in NOTICED]
+    (folder / "survivors.txt").write_text("\n".join(left) + "\n", encoding="utf-8")
+    return made
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("sets", nargs="*", default=list(SETS), help=f"of {', '.join(SETS)}; all when none is named")
+    parser.add_argument("--children", type=int, default=2)
+    parser.add_argument("--keep", type=Path, help="folder for the copies and the lists of survivors")
+    given = parser.parse_args()
+    base = given.keep or Path(tempfile.mkdtemp(prefix="lucid-anvil-mutants-"))
+    total: collections.Counter[str] = collections.Counter()
+    print(f"{'module':44}{'faults':>8}{'noticed':>9}{'share':>8}", flush=True)
+    for name in given.sets:
+        for module, seen in one(name, base / name, given.children).items():
+            total += seen
+            row(module, seen)
+    row("all", total)
+    print(f"What survived: {base}/*/survivors.txt; 'mutmut show NAME' there shows one.")
+
+
+def row(name: str, seen: collections.Counter[str]) -> None:
+    noticed, faults = sum(seen[k] for k in NOTICED), sum(seen.values())
+    print(f"{name:44}{faults:8d}{noticed:9d}{100 * noticed / max(faults, 1):7.0f} %", flush=True)
+
+
+if __name__ == "__main__":
+    main()

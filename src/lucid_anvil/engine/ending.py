@@ -1,0 +1,55 @@
+"""The end of a run: its record closed, read and told to the ledger, whatever goes wrong with any of them."""
+
+from __future__ import annotations
+
+import re
+import traceback
+from collections.abc import Sequence
+from pathlib import Path
+
+from ..core.errors import BadInput
+from ..lab.findings import Finding
+from ..lab.takes import Take
+from .recorder import Recorder
+from .taking import read_take, tell_ledger
+
+
+def close_record(recorder: Recorder, status: str, why: str | None) -> list[str]:
+    """What could not be done of closing the record."""
+    try:
+        recorder.close(status=status, reason=why)
+    except (OSError, RuntimeError) as problem:
+        return [f"the record could not be closed ({reason(problem)})"]
+    return []
+
+
+def read_and_tell(take: Take) -> tuple[tuple[Path, Finding] | None, str, list[str]]:
+    """The finding and where it is kept; why the method refused, if it did; and what could not be done. The run is over
+    and its record is there: whatever goes wrong from here is told, and can be done later."""
+    made, said, undone = None, "", []
+    try:
+        made = read_take(take)
+    except BadInput as problem:
+        said = str(problem)
+    except Exception as problem:
+        traceback.print_exc()
+        undone.append(f"it could not be read ({reason(problem)})")
+    try:
+        tell_ledger(take)
+    except Exception as problem:
+        traceback.print_exc()
+        undone.append(f"the ledger was not told ({reason(problem)})")
+    return made, said, undone
+
+
+def left_for_later(undone: Sequence[str], folder: Path) -> str:
+    """One sentence with what to do."""
+    said = f"{'; '.join(undone)}: 'lucid-anvil settle {folder}' does it later."
+    return said[0].upper() + said[1:]
+
+
+def reason(problem: BaseException) -> str:
+    """What went wrong, in a line; of a library's report what the system said."""
+    text = getattr(problem, "strerror", None) or str(problem) or type(problem).__name__
+    found = re.search(r"error message = '([^']+)'", text)
+    return " ".join((found[1] if found else text).split())[:160]
