@@ -22,6 +22,7 @@ from tests.conftest import SHORT
 from lucid_anvil.core.signal.pyramid import envelope
 from lucid_anvil.desktop import theme
 from lucid_anvil.desktop.chart import Chart
+from lucid_anvil.desktop.empty_stage import Row
 from lucid_anvil.desktop.panels import corridor_rows, reading_row, room_text
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine import launch
@@ -82,6 +83,8 @@ def test_the_ledger_shows_what_is_overdue_first(window: MainWindow) -> None:
     ledger = window.ledger
     assert [e.sensor.serial for e in ledger.model.rows[:3]] == ["GP-08", "GA-11", "GC-04"]
     assert "3 overdue" in ledger.summary.text()
+    assert ledger.name.text() == "GP-08"
+    ledger.reload("GA-11")
     assert ledger.name.text() == "GA-11"
     assert "overdue 9 d" in ledger.due.text()
     ledger.filter.choose("due")
@@ -325,7 +328,14 @@ def test_words_are_not_cut_off_at_the_smallest_size(window: MainWindow) -> None:
 
 
 def test_empty_places_say_what_to_do(window: MainWindow) -> None:
-    assert "Calibrate" in window.bench.empty.text()
+    window.go("Bench")
+    rows = window.bench.nothing.findChildren(Row)
+    assert any("Calibrate" in r.title for r in rows) and any("Battery tray" in r.title for r in rows)
+    # Neither a plot nor a course without a plan; and each row leads where it says.
+    assert window.bench.stages.currentWidget() is window.bench.nothing and not window.bench.below.isVisible()
+    rows[0].setFocus()
+    QTest.keyClick(rows[0], Qt.Key.Key_Return)
+    assert window.tabs["Ledger"].isChecked()
     window.go("Folio")
     assert "accept" in window.place("Folio").empty.text()
     window.go("Lightbox")

@@ -7,16 +7,17 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog
 from tests.test_desktop import until
 from tests.test_listening_run import kept_take, plan_of
 from tests.test_shaker_window import begin, opened
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.pulses import figures
+from lucid_anvil.desktop.asking import LineDialog
 from lucid_anvil.desktop.hit_stage import HitStage, HitStrip
 from lucid_anvil.desktop.listen_bench import running_rows
 from lucid_anvil.desktop.listen_view import ListenView
@@ -135,15 +136,32 @@ def test_a_click_on_a_hit_that_was_put_aside_overrules_it(qtbot: Any) -> None:
     assert asked == [2]
 
 
+def typed(lines: list[str]) -> None:
+    """Types each line and Enter into the dialog that is going to open; "esc" leaves it."""
+
+    def answer() -> None:
+        shown = QApplication.activeModalWidget()
+        assert isinstance(shown, LineDialog)
+        for text in lines:
+            if text == "esc":
+                QTest.keyClick(shown, Qt.Key.Key_Escape)
+                return
+            QTest.keyClicks(shown.line, text)
+            QTest.keyClick(shown.line, Qt.Key.Key_Return)
+
+    QTimer.singleShot(0, answer)
+
+
 def test_overruling_asks_for_a_reason(window: MainWindow, demo_lab: Any, monkeypatch: Any) -> None:
     bench = opened(window, plan_of(demo_lab, "impact"))
     orders: list[tuple[str, dict[str, Any]]] = []
     monkeypatch.setattr(bench.link, "order", lambda name, **body: orders.append((name, body)))
+    bench.link.blockSignals(True)  # the dialog turns the event loop: no picture of the real run meanwhile
     monkeypatch.setattr(bench, "state", "running")
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_a: ("  ", True))
+    typed(["", "esc"])
     bench.listen.overrule(3)
     assert orders == []  # no reason, no overruling
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_a: ("cable slapped", True))
+    typed(["cable slapped"])
     bench.listen.overrule(3)
     assert orders == [("overrule", {"number": 3, "note": "cable slapped"})]
     bench.listen.stage.hits.level.put(12.0)

@@ -223,7 +223,7 @@ def test_a_probe_view_says_why_it_did_not_go_on(qtbot: Any) -> None:
     }  # fmt: skip
     view.show_probe(probe)
     assert view.said.text().startswith("Not gone on: it does not fit") and view.said.objectName() == "cut"
-    assert "118 Hz (2 Hz wide)" in view.said.text() and {"control", "expected", "response-response"} <= set(
+    assert "118 Hz (2.0 Hz wide)" in view.said.text() and {"control", "expected", "response-response"} <= set(
         view.chart.series
     )
     view.show_probe({})

@@ -169,3 +169,38 @@ def test_a_librarys_report_is_cut_to_what_the_system_said() -> None:
     assert reason(RuntimeError(report)) == "No space left on device"
     assert reason(OSError(28, "No space left on device")) == "No space left on device"
     assert reason(ValueError()) == "ValueError"
+
+
+@pytest.mark.parametrize(
+    ("text", "room", "lines"),
+    [
+        ("Power at 1 %", 90, ["Power at 1 %"]),
+        ("Power at 1 %", 48, ["Power at", "1 %"]),
+        ("Distortion against power, both driven", 66, ["Distortion"]),
+        ("Distortion", 20, []),
+    ],
+)
+def test_a_course_shows_whole_words_or_a_number(text: str, room: float, lines: list[str]) -> None:
+    from lucid_anvil.desktop.stretch_view import in_words
+
+    assert in_words(text, room, lambda t: 6.0 * len(t)) == lines
+
+
+@pytest.mark.parametrize(
+    ("value", "digits", "text"),
+    [(110.3, 2, "110"), (0.00093, 2, "0.00093"), (-12345.0, 3, "−12300"), (0.0, 2, "0"), (9.96, 2, "10"), (3e9, 2, "3e+09")],
+)
+def test_significant_digits_without_exponents(value: float, digits: int, text: str) -> None:
+    from lucid_anvil.core.figures import significant
+
+    assert significant(value, digits) == text
+
+
+def test_lengths_take_a_prefix_that_fits() -> None:
+    from lucid_anvil.desktop.panels import reading_row
+    from lucid_anvil.folio.testreport import reading_row as on_paper
+    from lucid_anvil.lab.findings import Reading
+
+    stroke = Reading("stroke", "Stroke", 0.00093, "m", 0.00002, 2.0)
+    assert reading_row(stroke)[1] == "0.930 ± 0.020 mm"
+    assert [on_paper(stroke)[k] for k in ("value", "uncertainty", "unit")] == ["0.930", "0.020", "mm"]

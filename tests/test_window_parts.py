@@ -396,7 +396,7 @@ def test_tiles_from_a_block() -> None:
     assert tiles["source"].detail == "sine 160 Hz"
     assert tiles["source"].value == "30.0 mV"
     assert tiles["shaker"].value == "2.80 A"
-    assert "1.00 mm" in tiles["shaker"].note
+    assert tiles["shaker"].detail == "stroke 1.00 mm"
     assert tiles["inputs"].value == "10 dB"
     assert tiles["reference"].value.startswith("30.0")
     samples["unit"] = 4 * samples["unit"]

@@ -20,14 +20,18 @@ from lucid_anvil.rig.model import Rig
 from .told import Job, Told
 
 FAULTS: dict[str, tuple[str, set[str], float]] = {
-    # kind: (channel, guards that may name it, size)
-    "open": ("control", {"supply", "control_lost", "abort"}, 1.0),
-    "short": ("control", {"supply", "control_lost", "abort"}, 1.0),
-    "no_output": ("control", {"control_lost", "abort"}, 1.0),
-    "gain_jump": ("control", {"abort", "control_lost", "drive", "acceleration"}, 3.0),
-    "overload": ("control", {"overload", "abort", "control_lost", "stroke"}, 1.0),
+    # kind: (channel, guards that may name it, size); a sensor whose ratio to the others changes is the chain's as well
+    "open": ("control", {"chain", "supply", "control_lost", "abort"}, 1.0),
+    "short": ("control", {"chain", "supply", "control_lost", "abort"}, 1.0),
+    "no_output": ("control", {"chain", "control_lost", "abort"}, 1.0),
+    "gain_jump": ("control", {"chain", "abort", "control_lost", "drive", "acceleration"}, 3.0),
+    "overload": ("control", {"chain", "overload", "abort", "control_lost", "stroke"}, 1.0),
     # A loose sensor may also show a motion that the stroke guard takes for real.
-    "loose": ("control", {"distortion", "abort", "following", "lines", "overload", "control_lost", "stroke"}, 12.0),
+    "loose": (
+        "control",
+        {"chain", "distortion", "abort", "following", "lines", "overload", "control_lost", "stroke"},
+        12.0,
+    ),
     "amplifier_trip": ("control", {"control_lost", "abort"}, 1.0),
     "cooling": ("control", {"interlock"}, 1.0),
     "field": ("control", {"interlock", "control_lost", "abort"}, 1.0),

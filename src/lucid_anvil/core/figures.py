@@ -6,12 +6,21 @@ import math
 
 from .quantities import round_to_doubt
 
-PREFIXED = ("V", "W", "ohm", "Hz")
+PREFIXED = ("V", "A", "W", "ohm", "Hz", "m", "s")
 """Units that take a prefix"""
 
 
 def figure(value: float, doubt: float | None, unit: str) -> str:
     """A value in the unit's fitting prefix, with as many digits as its doubt deserves, four at most."""
+    scale, shown = fitting(value, unit)
+    by = value * scale
+    least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
+    text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
+    return f"{text} {shown}".strip()
+
+
+def fitting(value: float, unit: str) -> tuple[float, str]:
+    """What a value is multiplied by, and the unit it then has, for a person to read it: 0.00093 m is 0.93 mm."""
     scale, prefix = 1.0, ""
     if unit in PREFIXED and value:
         size = abs(value)
@@ -21,11 +30,15 @@ def figure(value: float, doubt: float | None, unit: str) -> str:
             scale, prefix = 1e3, "m"
         elif unit == "Hz" and size >= 1e4:
             scale, prefix = 1e-3, "k"
-    shown = {"ohm": "Ω", "deg": "°"}.get(unit, unit)
-    by = value * scale
-    least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
-    text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
-    return f"{text} {prefix}{shown}".strip()
+    return scale, prefix + {"ohm": "Ω", "deg": "°"}.get(unit, unit)
+
+
+def significant(value: float, digits: int = 2) -> str:
+    """So many significant digits, without an exponent from a hundred-thousandth to ten million: 110, not 1.1e+02."""
+    if not math.isfinite(value) or not 1e-5 <= abs(value) < 1e7:
+        return f"{value:.{digits}g}".replace("-", "−")
+    held = float(f"{value:.{digits}g}")
+    return f"{held:.{max(digits - 1 - math.floor(math.log10(abs(held))), 0)}f}".replace("-", "−")
 
 
 def limit_text(low: float | None, high: float | None, unit: str) -> str:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
@@ -19,11 +19,13 @@ from ..lab.textfiles import whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_of
 from .amplifier_bench import AmplifierBench
+from .asking import ask_line
 from .background import Background
 from .chain_view import WAKING, ChainView
 from .comparison_bench import ComparisonBench
 from .course_view import clock
 from .docket import Docket
+from .empty_stage import EmptyStage
 from .link import Link
 from .listen_bench import ListenBench
 from .panels import RunPanel
@@ -43,6 +45,8 @@ class BenchPlace(QWidget):
     running = pyqtSignal(bool)
     accepted = pyqtSignal(str)
     certificate = pyqtSignal(object)
+    go = pyqtSignal(str)
+    """to another place"""
 
     def __init__(self, lab: Lab, link: Link, pace: str = "real") -> None:
         super().__init__()
@@ -74,12 +78,17 @@ class BenchPlace(QWidget):
         middle = QHBoxLayout()
         middle.setSpacing(10)
         self.stages = QStackedWidget()
+        self.nothing = EmptyStage(lab)
+        self.nothing.plan.connect(lambda place: self.open_plan(place))
+        self.nothing.place.connect(self.go)
+        self.stages.addWidget(self.nothing)
         for side in self.sides:
             self.stages.addWidget(side.stage)
         middle.addWidget(self.stages, 1)
-        middle.addWidget(self._right())
+        self.right, self.below = self._right(), self._course()
+        middle.addWidget(self.right)
         column.addLayout(middle, 1)
-        column.addWidget(self._course())
+        column.addWidget(self.below)
         link.board.connect(self.show_board)
         link.lost.connect(self._lost)
         self._nothing()
@@ -101,8 +110,7 @@ class BenchPlace(QWidget):
         column.addWidget(self.panels)
         initials = self.lab.facts.operator
         self.walk, self.run = WalkRoundPanel(initials), RunPanel()
-        self.empty = label("Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
-        for panel in (self.walk, self.run, *(s.result for s in self.sides), self.empty):
+        for panel in (self.walk, self.run, *(s.result for s in self.sides)):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
         self.walk.begin.connect(lambda: self.link.order("begin"))
@@ -137,10 +145,12 @@ class BenchPlace(QWidget):
     # --- opening ---------------------------------------------------------------------------------------------
 
     def _nothing(self) -> None:
-        self.panels.setCurrentWidget(self.empty)
+        self.nothing.fill()
+        self.stages.setCurrentWidget(self.nothing)
+        for part in (self.right, self.below):
+            part.hide()
         self.chain.show_none("No bench is awake: choose a plan in the docket, or a sensor in the Ledger.")
         self.docket.show_plan(None, None, False)
-        self.told.setText("Nothing is planned.")
         for widget in (self.mark, *self.side_widgets):
             widget.setVisible(False)
 
@@ -210,6 +220,8 @@ class BenchPlace(QWidget):
         assert self.prepared
         side = self.side
         assert side
+        for part in (self.right, self.below):
+            part.show()
         self.stages.setCurrentWidget(side.stage)
         self.courses.setCurrentWidget(side.stretches)
         side.show_prepared(self.prepared, editable)
@@ -353,9 +365,9 @@ class BenchPlace(QWidget):
     def make_mark(self) -> None:
         if self.state != "running":
             return
-        text, good = QInputDialog.getText(self, "Mark", "What happened?")
-        if good and text.strip():
-            self.link.order("mark", text=text.strip())
+        text = ask_line(self, "What happened?", "Mark")
+        if text:
+            self.link.order("mark", text=text)
 
     # --- after -----------------------------------------------------------------------------------------------
 

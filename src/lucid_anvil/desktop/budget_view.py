@@ -8,6 +8,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from ..core.figures import significant
 from . import theme
 from .chart import frequency_text
 from .widgets import label, small_text
@@ -60,11 +61,12 @@ class Bars(QWidget):
             span = max(columns - left, 60)
             bar = QRectF(left, y + step * 0.24, max(span * e["contribution"] / biggest, 1.5), step * 0.5)
             painter.fillRect(bar, theme.color("plum" if first else "teal", 255 if first else 190))
-            small_text(painter, bar.right() + 6, y + step * 0.66, f"{e['contribution']:.2g}", ink, 9)
+            small_text(painter, bar.right() + 6, y + step * 0.66, f"{significant(e['contribution'])}", ink, 9)
             if not e["distribution"]:
                 continue
             width = (
-                f"{e['half_width']:.2g} {e['unit']}" if e["unit"] == "%" else f"{100 * e['half_width']:.2g} % motion"
+                f"{significant(e['half_width'])} {e['unit']}" if e["unit"] == "%"
+                else f"{significant(100 * e['half_width'])} % motion"
             )
             small_text(painter, w - 168, y + step * 0.66, width, muted, 8.5, 400, True)
             kind = SHORT.get(e["distribution"], e["distribution"])
@@ -118,7 +120,7 @@ class Strip(QWidget):
             painter.fillRect(box, theme.color("brass" if i == self.at else "teal", 255 if i == self.at else 120))
             if i == self.at:
                 painter.setFont(theme.font(9, 600))
-                text = f"{v:.2g} %"
+                text = f"{significant(v)} %"
                 x = min(max(box.center().x() - painter.fontMetrics().horizontalAdvance(text) / 2, 0), self.width() - 44)
                 small_text(painter, x, box.top() - 4, text, theme.color("ink"), 9, 600)
             if w > 34 or i % 3 == 0:
@@ -164,12 +166,12 @@ class BudgetView(QWidget):
     def choose(self, i: int) -> None:
         b = self.budgets[i]
         self.strip.at = i
-        self.title.setText(f"{b['frequency']:g} Hz:  U = {b['expanded']:.2g} %")
+        self.title.setText(f"{b['frequency']:g} Hz:  U = {significant(b['expanded'])} %")
         self.largest.setText(f"Largest: {b['dominant']}" if b["dominant"] else "")
         dof = "∞" if b["dof"] is None or b["dof"] > 9999 else f"{b['dof']:.0f}"
         floor = "  ·  the declared capability decides" if b["floored"] else ""
         self.detail.setText(
-            f"combined {b['combined']:.2g} %  ·  effective degrees of freedom {dof}"
+            f"combined {significant(b['combined'])} %  ·  effective degrees of freedom {dof}"
             f"  ·  coverage k = {b['coverage']:.2f}{floor}"
         )
         self.bars.budget = b

@@ -105,6 +105,8 @@ class Chart(pg.PlotWidget):
         self.table: dict[str, tuple[np.ndarray, np.ndarray]] = {}
         self.on_click: Callable[[float], None] | None = None
         self.names: dict[str, str] = {}
+        self.units: dict[str, str] = {}
+        """Of curves whose unit is not the axis's"""
         self.setMenuEnabled(False)
         self.hideButtons()
         self.getPlotItem().getViewBox().setMouseMode(pg.ViewBox.PanMode)
@@ -272,7 +274,7 @@ class Chart(pg.PlotWidget):
             nearest = float(a[good][i]) if nearest is None else nearest
             value = float(b[good][i])
             digits = f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
-            lines.append(f"{self.names[key]}  {digits} {self.y_unit}".replace("-", "−"))
+            lines.append(f"{self.names[key]}  {digits} {self.units.get(key, self.y_unit)}".replace("-", "−"))
         if nearest is None:
             return
         unit = self.x_unit

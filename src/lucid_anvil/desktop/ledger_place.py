@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from ..core.quantities import round_to_doubt
 from ..lab.ledger import Calibration, Entry
 from ..lab.place import Lab
+from ..lab.plans import SensorRecord
 from . import theme
 from .widgets import Tabs, button, card, clear, draw_verdict, label, section, small_text
 
@@ -210,6 +211,15 @@ class CalibrationRow(QWidget):
         small_text(painter, self.width() - 2, 31, c.certificate, muted, 8.5, 400, True)
 
 
+def not_here(sensor: SensorRecord) -> str:
+    """Why a sensor can't be calibrated on this program's benches; empty where it can."""
+    if sensor.kind != "accelerometer":
+        return f"Nothing here calibrates a {sensor.kind} yet; its value is that of its last certificate."
+    if sensor.use == "reference":
+        return "A reference is not calibrated here: others are compared with it. Its value is its certificate's."
+    return ""
+
+
 class LedgerPlace(QWidget):
     """The place itself."""
 
@@ -219,6 +229,7 @@ class LedgerPlace(QWidget):
         super().__init__()
         self.lab = lab
         self.entries: list[Entry] = []
+        self.chosen: Entry | None = None
         self.model = Sensors()
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -269,6 +280,8 @@ class LedgerPlace(QWidget):
         layout.addWidget(self.value)
         self.due = label("", "small")
         layout.addWidget(self.due)
+        self.why_not = label("", "muted", wrap=True)
+        layout.addWidget(self.why_not)
         layout.addSpacing(8)
         layout.addWidget(section("Drift from nominal"))
         self.history = History()
@@ -311,7 +324,7 @@ class LedgerPlace(QWidget):
             or (kind == "other" and e.sensor.kind != "accelerometer")
         ]  # fmt: skip
         self.model.show(rows)
-        wanted = serial or "GA-11"
+        wanted = serial or (self.chosen.sensor.serial if self.chosen else None)
         at = next((i for i, e in enumerate(rows) if e.sensor.serial == wanted), 0)
         if rows:
             self.view.setCurrentIndex(self.model.index(at))
@@ -329,12 +342,10 @@ class LedgerPlace(QWidget):
         nominal = f" · nominal {s.nominal:g} {s.unit}" if s.nominal else ""
         colour = theme.color(role).name()
         self.due.setText(f'<span style="color:{colour}; font-weight:600">{words}</span>{nominal}')
-        can = s.kind == "accelerometer" and s.use != "reference"
-        self.go.setEnabled(can)
-        self.go.setToolTip(
-            "Make a comparison plan and open it on the Bench" if can
-            else "The comparison bench calibrates working accelerometers"
-        )  # fmt: skip
+        why = not_here(s)
+        self.go.setEnabled(not why)
+        self.why_not.setText(why)
+        self.why_not.setVisible(bool(why))
         self.history.show_entry(entry)
         clear(self.list)
         for c in reversed(entry.history):

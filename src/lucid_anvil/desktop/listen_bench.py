@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QInputDialog, QStackedWidget
+from PyQt6.QtWidgets import QStackedWidget
 
 from ..engine.preparing import Prepared
 from ..folio.accepting import accept_check
 from ..lab.findings import Finding
 from ..lab.takes import Take
 from ..protocol.messages import Board
+from .asking import ask_line
 from .course_view import clock
 from .hit_stage import HitStage
 from .shaker_panels import Row, ShakerResult
@@ -112,9 +113,9 @@ class ListenBench(Side):
 
     def overrule(self, number: int) -> None:
         """A person takes a hit that was put aside, and says why."""
-        text, good = QInputDialog.getText(self.bench, f"Hit {number}", "Count it all the same? Say why:")
-        if good and text.strip():
-            self._order("overrule", number=number, note=text.strip())
+        text = ask_line(self.bench, f"Count hit {number} all the same? Say why.", "Count it")
+        if text:
+            self._order("overrule", number=number, note=text)
 
     def skip(self) -> None:
         self._order("skip")

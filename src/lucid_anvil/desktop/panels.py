@@ -5,15 +5,16 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from ..core.figures import fitting
 from ..core.quantities import round_to_doubt
 from ..lab.findings import Finding, Reading
 from ..protocol.messages import Board, Room
 from . import theme
-from .widgets import Bar, Elided, Verdict, label, section, small_text
+from .widgets import Bar, Verdict, label, section, small_text
 
 
 class Margin(QWidget):
@@ -28,11 +29,11 @@ class Margin(QWidget):
         row = QHBoxLayout()
         row.setSpacing(7)
         self.glyph = Verdict()
-        self.name = Elided("", "small")
+        self.name = label("", "small", wrap=True)
         self.figure = label("", "muted")
-        row.addWidget(self.glyph)
+        row.addWidget(self.glyph, 0, Qt.AlignmentFlag.AlignTop)
         row.addWidget(self.name, 1)
-        row.addWidget(self.figure)
+        row.addWidget(self.figure, 0, Qt.AlignmentFlag.AlignTop)
         layout.addLayout(row)
         self.bar = Bar(7)
         layout.addWidget(self.bar)
@@ -85,9 +86,11 @@ def lacking(finding: Finding) -> str:
 
 def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     """A reading as a margin: how much of its allowance it uses."""
-    value = "–" if r.value is None else round_to_doubt(r.value, r.uncertainty)
-    doubt = f" ± {round_to_doubt(r.uncertainty, r.uncertainty)}" if r.uncertainty else ""
-    figure = f"{value}{doubt} {r.unit}"
+    scale, unit = fitting(r.value or 0.0, r.unit)
+    u = None if r.uncertainty is None else r.uncertainty * scale
+    value = "–" if r.value is None else round_to_doubt(r.value * scale, u)
+    doubt = f" ± {round_to_doubt(u, u)}" if u else ""
+    figure = f"{value}{doubt} {unit}"
     word = r.reason or ""
     used, whisker = None, 0.0
     if r.value is not None and (r.low is not None or r.high is not None):

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from ..core.figures import significant
 from . import theme
 from .chart import Chart
 from .widgets import label, small_text, three
@@ -93,8 +94,9 @@ class ProbeView(QWidget):
         chart.window((f[0], f[-1]), (low, high))
         chart.legend({"control": "teal", "rig file": "muted", "responses": "muted"})
         self.bars.show_rows(probe["used"])
-        modes = ", ".join(f"{a:.4g} Hz ({b:.2g} Hz wide)" for a, b in probe["modes"][:3])
-        said = [f"Delay {1e3 * probe['delay']:.2g} ms, noise {probe['noise'][0]:.2g} m/s² rms on control."]
+        modes = ", ".join(f"{a:.4g} Hz ({significant(b)} Hz wide)" for a, b in probe["modes"][:3])
+        delay, noise = significant(1e3 * probe["delay"]), significant(probe["noise"][0])
+        said = [f"Delay {delay} ms, noise {noise} m/s² rms on control."]
         if modes:
             said.append(f"Sharpest in the control: {modes}.")
         said += probe["notes"]

@@ -7,6 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from ..core.figures import fitting
 from ..core.signal.pulses import Figures, figures
 from ..core.signal.pyramid import Pyramid, build
 from ..formats import Channel, Recording
@@ -34,6 +35,8 @@ MOST = 20_000_000
 
 def time_text(seconds: float) -> str:
     """Seconds with as many digits as they deserve."""
+    if seconds == 0:
+        return "0 s"
     if abs(seconds) >= 3600:
         return f"{seconds / 3600:.3f} h"
     if abs(seconds) >= 1:
@@ -93,8 +96,8 @@ class RecordView(QWidget):
         for handle in (self.start, self.stop):
             handle.sigPositionChangeFinished.connect(lambda *_: self.read())
         self.aside = Background(self)
-        self.most = 4
-        """Channels that are drawn over one another"""
+        self.most = 8
+        """Channels that are drawn together, in lanes"""
         self.recording: Recording | None = None
         self.channels: list[Channel] = []
         self.pyramids: dict[str, Pyramid] = {}
@@ -111,8 +114,9 @@ class RecordView(QWidget):
         usual = [c for c in recording.channels if c.label in ("reference", "unit", "drive")]
         self.channels = usual or list(recording.channels[: self.most])
         self.chart.drop(*list(self.chart.series))
+        self._axis()
         length = max((c.duration for c in self.channels), default=1.0)
-        self.chart.setXRange(0, length, padding=0.01)
+        self.chart.setXRange(0, length, padding=0.03)
         self.start.put(0.0)
         self.stop.put(length)
         self._index()
@@ -128,9 +132,50 @@ class RecordView(QWidget):
         chosen = [c for c in self.recording.channels if wanted in (None, c.label)]
         self.channels = chosen[: self.most]
         self.chart.drop(*list(self.chart.series))
-        self.chart.y_unit = self.channels[0].unit if self.channels else ""
-        self.chart.apply_theme()
+        self._axis()
         self._index()
+
+    @property
+    def lanes(self) -> bool:
+        """Several channels lie in lanes below one another, each with its own unit and reach: over one another a drive
+        in volts hides an acceleration."""
+        return len(self.channels) > 1
+
+    def _axis(self) -> None:
+        """The y axis of what is shown: a unit, or a name and a reach for each lane."""
+        box = self.chart.getPlotItem().getViewBox()
+        self.chart.y_unit = self.channels[0].unit if len(self.channels) == 1 else ""
+        self.chart.apply_theme()
+        axis = self.chart.getPlotItem().getAxis("left")
+        if not self.lanes:
+            axis.setTicks(None)
+            axis.setWidth(None)
+            box.enableAutoRange(axis="y")
+            return
+        axis.setWidth(104)
+        box.setYRange(-len(self.channels), 0, padding=0.01)
+        self._name_lanes()
+
+    def _reach(self, c: Channel) -> tuple[float, float]:
+        """Middle and half of what a channel's lane covers."""
+        pyramid = self.pyramids.get(c.label)
+        if pyramid is None or c.length < 1:
+            return 0.0, 1.0
+        low, high = pyramid.reach()
+        if low <= 0 <= high and high + low < 0.8 * (high - low):  # about zero: zero is the middle
+            return 0.0, max(high, -low) or 1.0
+        return (low + high) / 2, (high - low) / 2 or 1.0
+
+    def _name_lanes(self) -> None:
+        names = []
+        for k, c in enumerate(self.channels):
+            middle, half = self._reach(c)
+            scale, unit = fitting(half, c.unit)
+            if middle:  # one prefix for both
+                scale, unit = fitting(middle, c.unit)
+            about = f"{three(middle * scale)} " if middle else ""
+            names.append((-k - 0.5, f"{c.label}\n{about}± {three(half * scale)} {unit.replace('^2', '²')}"))
+        self.chart.getPlotItem().getAxis("left").setTicks([names])
 
     def _place(self, c: Channel) -> Path | None:
         name = "".join(ch if ch.isalnum() else "-" for ch in c.label)
@@ -169,6 +214,8 @@ class RecordView(QWidget):
         for c, pyramid in made:
             self.pyramids[c.label] = pyramid
         if made:
+            if self.lanes:
+                self._name_lanes()
             self.fine()
             self.read()
 
@@ -187,7 +234,11 @@ class RecordView(QWidget):
             at, y = pyramid.picture(int(low * c.rate), int(high * c.rate) + 2, columns, c.load)
             if at.size:
                 dense = at.size > columns // 2
-                self.chart.curve(c.label, at / c.rate, y, role, width, c.label, dense=dense, pieces=at.size > 100)
+                middle, half = self._reach(c)
+                drawn = -self.channels.index(c) - 0.5 + 0.46 * (y - middle) / half if self.lanes else y
+                self.chart.curve(c.label, at / c.rate, drawn, role, width, c.label, dense=dense, pieces=at.size > 100)
+                self.chart.units[c.label] = c.unit
+                self.chart.table[c.label] = (at / c.rate, y)  # read out and copied as what was measured
         self.busy = False
 
     def crop(self) -> tuple[float, float]:
@@ -219,7 +270,7 @@ class RecordView(QWidget):
             return
         x = c.between(a, b)
         if x.size > 2:
-            self.told.setText(f"{c.label}: {figures_text(figures(x, c.rate), c.unit)}")
+            self.told.setText(f"{c.label}: {figures_text(figures(x, c.rate), c.unit.replace('^2', '²'))}")
 
     def repaint_charts(self) -> None:
         self.chart.apply_theme()

@@ -8,7 +8,7 @@ from typing import Any
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from ..core.figures import figure
+from ..core.figures import figure, fitting, significant
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
 from ..protocol.messages import Board
@@ -105,7 +105,7 @@ def _random_rows(live: dict[str, Any]) -> list[Row]:
         ("Lines within tolerance", f"{share:.1f} %", (100 - share) / 5, 0.0, "inside" if share >= 95 else "open", ""),
         ("Degrees of freedom", f"{live['dof']:.0f} · lines {live['spacing']:.3g} Hz apart", None, 0.0, "plain", ""),
         ("Kurtosis", f"{live['kurtosis']:.2f}" if live.get("kurtosis") else "–", None, 0.0, "plain", ""),
-        ("Stroke, three sigma", f"{1e3 * live['stroke']:.2g} mm pk-pk", None, 0.0, "plain", ""),
+        ("Stroke, three sigma", f"{significant(1e3 * live['stroke'])} mm pk-pk", None, 0.0, "plain", ""),
         ("Drive", f"{live['drive']:.3g} V rms", None, 0.0, "plain", ""),
     ]  # fmt: skip
 
@@ -117,10 +117,10 @@ def _history_rows(live: dict[str, Any]) -> list[Row]:
     g = live.get("figures")
     if g:
         rows += [
-            ("Error of the last pass", f"{g['rms_error']:.2g} % rms", g["rms_error"] / 10, 0.0,
+            ("Error of the last pass", f"{significant(g['rms_error'])} % rms", g["rms_error"] / 10, 0.0,
              "inside" if g["rms_error"] <= 10 else "outside", ""),
             ("Peak", f"{g['peak_error']:+.1f} %".replace("-", "−"), abs(g["peak_error"]) / 10, 0.0, "inside", ""),
-            ("Spectrum", f"{g['spectrum_error']:.2g} dB", g["spectrum_error"] / 3, 0.0, "inside", ""),
+            ("Spectrum", f"{significant(g['spectrum_error'])} dB", g["spectrum_error"] / 3, 0.0, "inside", ""),
         ]  # fmt: skip
     return rows
 
@@ -218,7 +218,8 @@ class ShakerResult(QWidget):
                 continue
             name, figure, used, doubt, verdict, word = reading_row(r)
             if r.uncertainty is None:
-                figure = f"{three(r.value)} {r.unit}"
+                scale, unit = fitting(r.value, r.unit)
+                figure = f"{three(r.value * scale)} {unit}"
             rows.append((name, figure, used, doubt, verdict if verdict != "none" else "plain", word))
         self.margins.show_rows(rows)
         self.notes.setText("\n".join(finding.notes[:4]))

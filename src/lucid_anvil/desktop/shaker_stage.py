@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ..core.control.table import Recognised, read_table, recognise
 from ..core.errors import BadInput
+from ..core.figures import significant
 from ..engine.preparing import Prepared
 from ..lab.findings import Finding
 from ..lab.takes import Take
@@ -401,9 +402,10 @@ class ShakerStage(QWidget):
             return
         self.recognised = made
         worst = float(np.max(np.abs(made.difference)))
+        crossovers = ", ".join(f"{f:.4g} Hz" for f in made.profile.crossovers) or "as typed"
         self.tell(
-            f"The table is nearly {made.constants} constant laws: their exact form differs by at most {worst:.2g} % at"
-            f" its breakpoints; crossovers {', '.join(f'{f:.4g} Hz' for f in made.profile.crossovers) or 'as typed'}."
+            f"The table is nearly {made.constants} constant laws: their exact form differs by at most"
+            f" {significant(worst)} % at its breakpoints; crossovers {crossovers}."
         )
         f = made.profile.grid()
         by = shown_per_acceleration(self.profile.quantity, f)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
@@ -16,6 +16,26 @@ from .widgets import small_text
 
 EDGE = 7
 """px from a block's right edge within which it is taken hold of."""
+
+
+def in_words(text: str, room: float, width: Callable[[str], float]) -> list[str]:
+    """A label in at most two lines of whole words; empty where not even that fits, so that a number may stand there.
+    The last line loses whole words first."""
+    if width(text) <= room:
+        return [text]
+    lines: list[str] = [""]
+    for word in text.split():
+        longer = f"{lines[-1]} {word}".strip()
+        if width(longer) <= room:
+            lines[-1] = longer
+        elif width(word) > room or len(lines) == 2:
+            break
+        else:
+            lines.append(word)
+    while lines and lines[-1].rpartition(" ")[2] in ("of", "at", "to", "against", "and", "with"):
+        lines[-1] = lines[-1].rpartition(" ")[0]
+        lines = [line for line in lines if line]
+    return [line for line in lines if line]
 
 
 class StretchView(QWidget):
@@ -133,11 +153,13 @@ class StretchView(QWidget):
             painter.setPen(QPen(theme.color("brass" if current else "line"), 1.6 if current else 1))
             painter.setBrush(theme.color(fill))
             painter.drawRoundedRect(box.adjusted(0.5, 0.5, -0.5, -0.5), 3, 3)
-            painter.setFont(theme.font(9, 600 if current else 500))
-            text = painter.fontMetrics().elidedText(item.label, Qt.TextElideMode.ElideRight, int(box.width() - 12))
-            small_text(painter, box.left() + 6, box.top() + 16, text, theme.color("ink"), 9, 600 if current else 500)
+            weight = 600 if current else 500
+            painter.setFont(theme.font(9, weight))
+            lines = in_words(item.label, box.width() - 10, painter.fontMetrics().horizontalAdvance)
+            for row, text in enumerate(lines or [str(k + 1)]):
+                small_text(painter, box.left() + 6, box.top() + 15 + 12 * row, text, theme.color("ink"), 9, weight)
             time_text = clock(item.duration * (self.factor if k == self.dragged else 1.0))
-            if box.width() > 60:
+            if len(lines) == 1 and painter.fontMetrics().horizontalAdvance(time_text) < box.width() - 8:
                 small_text(painter, box.left() + 6, box.top() + 31, time_text, theme.color("muted"), 8.5)
             self._way(painter, item, box, low, high, k in self.done, self.share if current else None)
             if current:

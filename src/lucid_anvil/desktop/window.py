@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from ..lab.place import Lab
 
@@ -79,6 +79,7 @@ class MainWindow(QMainWindow):
             self.places.addWidget(made)
             made.said.connect(self.say)
             made.running.connect(self._running)
+            made.go.connect(self.go)
             made.accepted.connect(self._accepted)
             made.certificate.connect(lambda _t: self.go("Folio"))
         return self._bench
@@ -95,8 +96,10 @@ class MainWindow(QMainWindow):
         name.setStyleSheet("font-size: 15px; font-weight: 600;")
         row.addWidget(name)
         where = Elided(f"{self.lab.facts.name} · job {self.lab.facts.job} {self.lab.facts.job_title}", "muted")
-        where.setMinimumWidth(150)
-        row.addWidget(where, 1)
+        # Of one width, whatever the job is called: the places keep theirs, and a hand finds them unseen.
+        where.setFixedWidth(256)
+        where.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
+        row.addWidget(where)
         self.tabs = {}
         for i, place in enumerate(PLACES):
             made = button(place, "place", f"Ctrl+{i + 1}")

@@ -84,10 +84,10 @@ def chain(
     current = used.get("current")
     stroke = used.get("stroke")
     if current is not None:
-        note = f"stroke {_number(stroke.value, 'm', 2e-7)}" if stroke else "peak"
+        detail = f"stroke {_number(stroke.value, 'm', 2e-7)}" if stroke else rig.shaker.model
         made.append(
             Tile(
-                "shaker", "Shaker", rig.shaker.model, _number(current.value, "A", 2e-3), note,
+                "shaker", "Shaker", detail, _number(current.value, "A", 2e-3), "peak",
                 max(current.used, stroke.used if stroke else 0.0), 1.0, "drive", max(current.used, 0) >= 1,
             )
         )  # fmt: skip

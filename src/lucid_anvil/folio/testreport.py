@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
-from ..core.figures import figure, limit_text
+from ..core.figures import figure, fitting, limit_text, significant
 from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
 from ..lab.findings import Finding, Reading
@@ -89,15 +89,17 @@ def sheet_table(finding: Finding) -> dict[str, Any] | None:
 
 def reading_row(r: Reading) -> dict[str, str]:
     """A reading with the digits that its doubt leaves; three where none is known."""
+    scale, unit = fitting(r.value or 0.0, r.unit)
+    u = r.uncertainty * scale if r.uncertainty else None
     if r.value is None:
         value = "–"
     else:
-        value = round_to_doubt(r.value, r.uncertainty) if r.uncertainty else f"{r.value:.4g}"
+        value = round_to_doubt(r.value * scale, u) if u else significant(r.value * scale, 4)
     return {
         "label": r.label,
         "value": value.replace("-", "−"),
-        "uncertainty": round_to_doubt(r.uncertainty, r.uncertainty) if r.uncertainty else "",
-        "unit": r.unit,
+        "uncertainty": round_to_doubt(u, u) if u else "",
+        "unit": unit,
         "verdict": r.verdict if r.valid else "open",
         "reason": r.reason or "",
         "limits": sides(r.low, r.high, r.unit),

@@ -14,6 +14,7 @@ from ..core.calibration.comparison import ToneResult
 from ..core.calibration.decision import verdict
 from ..core.calibration.uncertainty import Budget, combine, of_ratio
 from ..core.errors import BadInput
+from ..core.figures import significant
 from ..core.quantities import parse, sensitivity_unit
 from ..formats.recording import Channel
 from ..lab.findings import Curve, Finding, Reading
@@ -119,7 +120,8 @@ def compile_finding(
         if r.fault:
             notes.append(f"{r.frequency:g} Hz struck: {r.fault}.")
         elif 100 * r.spread > 5 * settings.spread_wanted and 100 * r.spread > 0.1:
-            notes.append(f"{r.frequency:g} Hz: the repeats spread by {100 * r.spread:.2g} %, which is not small.")
+            spread = significant(100 * r.spread)
+            notes.append(f"{r.frequency:g} Hz: the repeats spread by {spread} %, which is not small.")
     doubts = {
         r.frequency: entries(
             r,

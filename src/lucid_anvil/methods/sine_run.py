@@ -13,6 +13,7 @@ import numpy as np
 from ..core.control.plant import LoopResponse, sharpest
 from ..core.control.sineloop import Reading, SineLoop, fastest_rate
 from ..core.control.sineprofile import SineProfile
+from ..core.figures import significant
 from ..core.signal.sinefit import Floats
 from .base import LEAD, CourseItem, Facts, Got, Performance, Want
 from .shaker_course import Stretch, items, sine_stretches
@@ -80,8 +81,8 @@ def _too_fast(loop: LoopResponse, profile: SineProfile, stretches: list[Stretch]
             if is_ > 1.05 * may:
                 unit = "oct/min" if log else "Hz/s"
                 made.append(
-                    f"The mode at {f:.4g} Hz is {width:.2g} Hz wide: {is_:.3g} {unit} is too fast to hold the level"
-                    f" there; {may:.2g} {unit} would."
+                    f"The mode at {f:.4g} Hz is {significant(width)} Hz wide: {is_:.3g} {unit} is too fast to hold the"
+                    f" level there; {significant(may)} {unit} would."
                 )
                 break
     return made

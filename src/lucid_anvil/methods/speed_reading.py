@@ -10,6 +10,7 @@ import numpy as np
 
 from ..core.calibration.soundlevel import P0
 from ..core.errors import BadInput
+from ..core.figures import significant
 from ..core.quantities import parse, same_kind
 from ..core.signal.bands import WIDEST, band_filter, edges, mid_frequencies
 from ..core.signal.orders import Hum, OrderPoint, moments_of, order_point, steady_tones
@@ -122,7 +123,7 @@ def _speeds(settings: SpeedSettings, rpm: Floats) -> Floats:
 
 
 def _notes(rotation: Rotation, pulses: int, hums: list[Hum]) -> list[str]:
-    notes = [f"{pulses} tach pulses, jitter {1e6 * rotation.jitter:.2g} µs rms."]
+    notes = [f"{pulses} tach pulses, jitter {significant(1e6 * rotation.jitter)} µs rms."]
     if rotation.missing:
         notes.append(f"{rotation.missing} missing tach pulses were put in.")
     if rotation.extra:

@@ -36,6 +36,11 @@ class Pyramid:
     length: int
     levels: tuple[NDArray[np.float32], ...]
 
+    def reach(self) -> tuple[float, float]:
+        """Least and greatest of all."""
+        top = self.levels[-1]
+        return float(top[0].min()), float(top[1].max())
+
     def picture(self, start: int, stop: int, columns: int, load: Load) -> tuple[Floats, Floats]:
         """What a screen of so many columns shows of the samples start..stop-1: sample numbers and values. Single
         samples are read with `load` where a column holds fewer than a bin."""
