@@ -175,6 +175,29 @@ def test_a_face_that_goes_away_leaves_a_run_that_is_found(demo_lab: Any, number:
     launch.order(address, "close")
 
 
+@pytest.mark.parametrize("how", ["told", "killed"])
+def test_a_plan_may_say_that_a_run_does_not_go_on_alone(demo_lab: Any, how: str) -> None:
+    plan = short_plan(demo_lab, {**LONG, "dwell": "60 s"})
+    plan.write_text(plan.read_text() + "when_alone: ease down\n")
+    take = plan.parent / "take"
+    face = subprocess.Popen(
+        [sys.executable, "-m", "lucid_anvil.cli", "run", str(plan), "--take", str(take), "--pace", "real"],
+        stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    until = time.monotonic() + 60
+    while not [a for a in launch.runs() if a.take == str(take)] and time.monotonic() < until:
+        time.sleep(0.1)
+    (address,) = [a for a in launch.runs() if a.take == str(take)]
+    Running(address, face, take).wait(driven)
+    face.send_signal(signal.SIGHUP if how == "told" else signal.SIGKILL)
+    face.wait(20)
+    until = time.monotonic() + 60  # nobody may look meanwhile: looking is what is missed
+    while Take(take).status() == "interrupted" and time.monotonic() < until:
+        time.sleep(0.2)
+    assert Take(take).status() == "cut" and "nobody watches" in str(Take(take).reason())
+    launch.order(address, "close")
+
+
 def test_two_takes_are_never_one(tmp_path: Path) -> None:
     made: list[Path] = []
     threads = [threading.Thread(target=lambda: made.append(claim_take_folder(tmp_path))) for _ in range(12)]

@@ -192,6 +192,22 @@ def test_margins_of_each_kind(demo_lab: Any) -> None:
     live = {"stage": "random", "rms": 45.0, "rms_wanted": 42.0, "lines_in": 99.0, "dof": 118.0, "spacing": 5.0,
             "kurtosis": 3.01, "stroke": 1e-3, "drive": 0.6}  # fmt: skip
     rows = {r[0]: r for r in shaker_rows(Board(live=live), random)}
-    assert rows["rms"][1] == "45 m/s² +7.1 %" and rows["Stroke, three sigma"][1] == "1 mm pk-pk"
+    assert rows["rms"][1] == "45 m/s² +7.1 %" and rows["Stroke, three sigma"][1] == "1.0 mm pk-pk"
     live = {"stage": "history", "pass": 2, "figures": {"rms_error": 12.0, "peak_error": -3.0, "spectrum_error": 0.4}}
     assert [r[4] for r in shaker_rows(Board(live=live), record)] == ["plain", "outside", "inside", "inside"]
+
+
+def test_corridor_and_limits_stand_at_the_level_of_the_moment(window: MainWindow, demo_lab: Any) -> None:
+    bench = opened(window, quick_plan(demo_lab, "random"))
+    stage = bench.shaker.stage
+    bench.link.blockSignals(True)
+
+    def edges() -> list[float]:
+        parts = ("corridor-low", "corridor-high", "target")
+        return [10 ** float(np.nanmax(stage.profile.series[p].getData()[1])) for p in parts]
+
+    full = edges()
+    stage.show_board(Board(state="running", live={"stage": "level", "level_db": -6.0}))
+    assert edges() == pytest.approx([v * 10**-0.6 for v in full])
+    stage.show_board(Board(state="running", live={"stage": "random", "level_db": 0.0}))
+    assert edges() == pytest.approx(full)

@@ -82,17 +82,25 @@ class ProfileChart(Chart):
         self.editable = False
         self.entry: QLineEdit | None = None
         self.solved: Any = None
+        self.level = 0.0
+        """dB re the profile, at which the test is just now: corridor and limits go with it"""
 
     # --- drawing ---------------------------------------------------------------------------------------------
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
-        self.prepared, self.editable = prepared, editable
+        self.prepared, self.editable, self.level = prepared, editable, 0.0
         self.data = copy.deepcopy(prepared.settings.profile)
         self.draw()
 
     def show_quantity(self, quantity: str) -> None:
         self.quantity = quantity
         if self.prepared is not None:
+            self.draw()
+
+    def show_level(self, level: float) -> None:
+        """The profile, corridor and limits as they hold at a level [dB]."""
+        if abs(level - self.level) > 0.05 and self.prepared is not None:
+            self.level = level
             self.draw()
 
     def file(self) -> SineFile | RandomFile:
@@ -123,12 +131,14 @@ class ProfileChart(Chart):
             by, target = np.ones_like(f), profile.density(f)
             names = ("tolerances", "aborts")
         self.apply_theme()
+        full = by
+        by = by * 10 ** (self.level / (20 if isinstance(held, SineFile) else 10))
         low, high = profile.edges(f, names[0])
         a_low, a_high = profile.edges(f, names[1])
         finite = np.where(np.isfinite(high), high, target * 4)
         positive = np.where(low > 0, low, target / 4)
         has_abort = bool(np.all(np.isfinite(a_high)))
-        top = float(np.max(a_high * by if has_abort else finite * by)) * (1.9 if has_abort else 1.6)
+        top = float(np.max(a_high * full if has_abort else finite * full)) * (1.9 if has_abort else 1.6)
         bottom = float(np.min(a_low * by if np.all(a_low > 0) else positive * by)) / (1.7 if np.all(a_low > 0) else 1.5)
         self.corridor("corridor", f, positive * by, finite * by)
         if has_abort:
@@ -140,8 +150,11 @@ class ProfileChart(Chart):
             self.forbidden("abort-low", f, a_low * by, bottom * 1e-4)
         else:
             self.drop("abort-low")
-        self.curve("target", f, target * by, "ink", 1.4, "profile", z=6)
-        self._capability(f, by, top)
+        word = f"profile at {self.level:+.0f} dB".replace("-", "−") if self.level else "profile"
+        self.curve("target", f, target * by, "ink", 1.4, word, z=6)
+        if self.level:
+            self._note(word, f[f.size // 2], float((target * by)[f.size // 2]), "ink", (0.5, 1.1))
+        self._capability(f, full, top)
         self.window((f[0] / 1.12, f[-1] * 1.12), (bottom, top))
         if self.editable and (self.quantity == "acceleration" or self.is_sine):
             self._grips(held)

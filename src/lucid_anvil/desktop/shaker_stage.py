@@ -13,7 +13,7 @@ from ..core.control.table import Recognised, read_table, recognise
 from ..core.errors import BadInput
 from ..core.figures import significant
 from ..engine.preparing import Prepared
-from ..lab.findings import Finding
+from ..lab.findings import Curve, Finding
 from ..lab.takes import Take
 from ..protocol.messages import Board
 from .chart import Chart
@@ -38,6 +38,23 @@ TITLES = {
 QUANTITIES = [("acceleration", "m/s²"), ("velocity", "mm/s"), ("displacement", "mm pk-pk"), ("all", "all three")]
 AFTER_CUT = 2.0
 """s of raw data that are shown after a cut."""
+
+
+AT_LEVEL = ("level", "random", "sweep", "held", "dwell", "follow")
+"""Stages of a run whose level is the test's, not that of coming up to it"""
+
+
+def level_of(target: Curve | None, profile: Any) -> float:
+    """dB re its profile of a finding's target, where it was read; 0 where it has none."""
+    if target is None or profile is None or not target.y:
+        return 0.0
+    k = len(target.y) // 2
+    f, y = np.array(target.x[k]), target.y[k]
+    if y is None or y <= 0:
+        return 0.0
+    if hasattr(profile, "density"):
+        return float(10 * np.log10(y / profile.density(f)))
+    return float(20 * np.log10(y / profile.acceleration(f)))
 
 
 class ShakerStage(QWidget):
@@ -237,6 +254,8 @@ class ShakerStage(QWidget):
             return  # what the finding says stands there, not the last live picture
         if self.tabs.now == "raw" and board.wave:
             self._show_raw(board)
+        if self.method != "time-replication" and board.live.get("stage") in AT_LEVEL:
+            self.profile.show_level(float(board.live.get("level_db", 0.0)))
         if self.method == "sine-sweep":
             self._grow(board)
         elif self.method == "random-vibration" and board.spectrum:
@@ -304,6 +323,7 @@ class ShakerStage(QWidget):
         if self.method == "time-replication":
             self._show_replication(by)
         else:
+            self.profile.show_level(level_of(by.get("target"), self.profile.solved))
             self._show_curves(by)
         probe = next((e for e in reversed(take.events()) if e["kind"] == "probe"), None)
         if probe is not None:

@@ -52,6 +52,8 @@ START = 60.0
 """s of wall time that keeper and device may take to come up."""
 IDLE = 0.01
 """s that a block lasts at least while a person walks round in simulated time: waiting must not heat the machine."""
+ALONE = 15.0
+"""s without a face after which a run that shall not go on alone eases down"""
 FORSAKEN = 600.0
 """s after which a walk-round that no face looks at any more is ended; nothing is driven in it."""
 
@@ -371,6 +373,8 @@ class Conductor:
         if self.board.state == "walk-round" and time.monotonic() - self.looked_at > self.forsaken:
             self.status, self.why, self.dismissed = "closed", "no face looked at the walk-round any more", True
             return self._leave()
+        if self.board.state == "running" and self.looked_at < time.monotonic() - ALONE:
+            self._alone()
         if self.board.state == "preparing":
             self._start_running(index)
         if self.board.state == "easing":
@@ -380,6 +384,13 @@ class Conductor:
             if self.tail <= 0:
                 return self._leave()
         return False
+
+    def _alone(self) -> None:
+        """No face has looked for a while: what the plan says."""
+        if self.prepared.plan.when_alone == "ease down":
+            why = "nobody watches any more, and the plan says to ease down then"
+            self.door.orders.put(order_of("stop", {"why": why}))
+        self.looked_at = time.monotonic()
 
     def _leave(self) -> bool:
         with contextlib.suppress(OSError):

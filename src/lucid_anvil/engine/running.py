@@ -65,11 +65,17 @@ def run_plan(
     log = note.with_suffix(".log")
     process = launch.start(plan, rig, folder, pace, note, signer, log, resume)
     try:
-        with _left_alone(say, process.pid):
+        with _left_alone(say, process.pid, prepared.plan.when_alone):
             address = launch.wait_for(note, process, log=log)
             board = _followed(address, prepared)
     except BadInput:
         unmake_take(folder)
+        raise
+    except LeftAlone:
+        held = launch.find(note)
+        if held is not None and prepared.plan.when_alone == "ease down":
+            with contextlib.suppress(OSError, BadInput):
+                launch.order(held, "stop", why="nobody watches any more, and the plan says to ease down then")
         raise
     except OSError as problem:
         text = log.read_text(encoding="utf-8").strip().splitlines() if log.exists() else []
@@ -93,16 +99,20 @@ def run_plan(
 
 
 class LeftAlone(BaseException):
-    """The terminal, or whoever watched, is gone; the run goes on."""
+    """The terminal, or whoever watched, is gone; the run goes on, or eases down where its plan says so."""
 
 
 @contextlib.contextmanager
-def _left_alone(say: Callable[[str], None], pid: int) -> Iterator[None]:
-    """A lost terminal or an end of this process leaves the run going, and says where it is picked up."""
+def _left_alone(say: Callable[[str], None], pid: int, what: str) -> Iterator[None]:
+    """A lost terminal or an end of this process leaves the run going, and says where it is picked up; unless its plan
+    says otherwise."""
+    words = f"The run goes on: 'lucid-anvil watch {pid}' follows it, 'lucid-anvil stop {pid}' eases it down."
+    if what == "ease down":
+        words = f"The run eases down, as its plan says: 'lucid-anvil watch {pid}' follows it to its end."
 
     def gone(number: int, _frame: object) -> None:
         with contextlib.suppress(OSError):
-            say(f"The run goes on: 'lucid-anvil watch {pid}' follows it, 'lucid-anvil stop {pid}' eases it down.")
+            say(words)
         raise LeftAlone
 
     before = {n: signal.signal(n, gone) for n in (signal.SIGHUP, signal.SIGTERM)}

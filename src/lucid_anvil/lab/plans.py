@@ -101,6 +101,8 @@ class Plan(Model):
     wants_due_date: Flag = False
     operator: str = ""
     as_state: Literal["as found", "as left"] = "as found"
+    when_alone: Literal["go on", "ease down"] = "go on"
+    """What a run does once no window and no terminal looks at it any more."""
     base_take: str | None = None
     """A take of the same series whose struck points this plan takes again."""
 
