@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.core.control import chain as chain_core
 from lucid_anvil.core.control.chain import ChainWatch, Changed, apart, chain_model
 from lucid_anvil.core.control.plant import LoopResponse
 from lucid_anvil.engine.guards import told
@@ -173,3 +174,13 @@ def test_a_guard_that_no_rig_leaves_out(tmp_path: Path) -> None:
     assert p.rig.guards and all(g.watch != "chain" for g in p.rig.guards)
     guards = Guards(p.rig, tmp_path, p.control())
     assert any(w.part.watch == "chain" and w.part.action == "cut" for w in guards.watches)
+
+
+def test_none_is_blamed_when_what_drives_them_has_gone() -> None:
+    limit = np.full(4, 0.15)
+    # An amplifier that trips: all die away, each in its own way.
+    dying = np.array([-0.75, -0.54, -0.49, -0.74])
+    assert chain_core._alone(dying, apart(dying), limit) is None
+    one = np.array([-0.6, 0.02, -0.01, 0.0])
+    found = chain_core._alone(one, apart(one), limit)
+    assert found is not None and found.channel == 0

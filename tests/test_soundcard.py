@@ -17,6 +17,10 @@ from tests.test_amplifier_sheet import rig_of
 
 from lucid_anvil.core.audio.card import LOOK, TONE_AT, dropouts, levels, look_wave
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.engine.preparing import prepare
+from lucid_anvil.engine.rehearsal import rehearse
+from lucid_anvil.lab.shaker_planning import sensors_of
+from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.rig import card_calibration, soundcard
 from lucid_anvil.rig.card_calibration import CardTone, calibrate, put_card
 from lucid_anvil.rig.device import Wire, unpack, wire_pair
@@ -355,3 +359,58 @@ def test_a_rig_file_that_can_not_take_a_calibration_stays_as_it_is(tmp_path: Pat
     with pytest.raises(BadInput, match="this is not YAML"):
         put_card(place, [], datetime.date(2026, 11, 26))
     assert place.read_text() == "name: [unclosed\n" and list(tmp_path.iterdir()) == [place]
+
+
+# --- a rig whose sensors are really there ----------------------------------------------------------------------------
+
+OWN = """lucid-anvil-rig: 1
+name: Own bench
+front_end:
+  driver: soundcard
+  rate: 48 kHz
+  block: 2048
+  card: {output_volts: [4.0], input_volts: [10.0, 10.0], delay: 3000}
+amplifier: {gain: 12}
+shaker: {payload: 0.1 kg}
+channels:
+  - {role: control, input: 1, sensor: GA-07}
+  - {role: response, input: 2, sensor: GA-15}
+guards:
+  - {watch: drive, limit: 3 V}
+"""
+
+
+def own_plan(lab: Any) -> Any:
+    (lab.folder / "rigs" / "own.rig.yaml").write_text(OWN)
+    data = load_yaml(lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml")
+    data["rig"] = "../../../../rigs/own.rig.yaml"
+    data["sensors"] = sensors_of(lab, lab.folder / "rigs" / "own.rig.yaml")
+    data["steps"][0]["settings"]["course"] = [{"random": True, "duration": "4 s"}]
+    data["steps"][0]["settings"]["control"] = {"probe": {"period": "1 s"}}
+    data["walk_round"] = []
+    place = lab.jobs / "0412" / "battery-tray" / "random" / "own.plan.yaml"
+    place.write_text(dump_yaml(data))
+    return place
+
+
+def test_a_card_with_accelerometers_from_the_ledger_prepares_and_rehearses(demo_lab: Any) -> None:
+    prepared = prepare(own_plan(demo_lab))
+    assert not prepared.rig.is_standin and prepared.rig.standin.sensors == {}
+    known = {e.sensor.serial: e.last.sensitivity for e in demo_lab.ledger().entries() if e.last}
+    assert prepared.facts.sensitivity == pytest.approx(
+        {"control": 1e-3 * known["GA-07"], "response": 1e-3 * known["GA-15"]}
+    )
+    made = rehearse(prepared)
+    used = {r.key: r.value for r in made.readings}
+    assert 0 < used["guard_drive"] < 100 and used["duration"] > 4
+    # The rehearsal described stand-ins for itself; the rig in hand has none.
+    assert prepared.rig.standin.sensors == {} and prepared.facts.delay > 0
+
+
+def test_a_real_sensor_without_a_sensitivity_is_refused(demo_lab: Any) -> None:
+    place = own_plan(demo_lab)
+    data = load_yaml(place)
+    del data["sensors"]["response"]
+    place.write_text(dump_yaml(data))
+    with pytest.raises(BadInput, match="response.*no sensitivity.*Ledger"):
+        prepare(place)

@@ -86,12 +86,20 @@ def capability_rows(rig: Rig, start: float = 5.0, stop: float = 12000.0) -> list
 
 
 def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
-    """V per unit by role, from the plan's sensors (for levels and guards; results rest on the settings)."""
+    """V per unit by role, from the plan's sensors (for levels and guards; results rest on the settings). Raises
+    BadInput for a sensor that is really there and whose sensitivity nobody states: levels would rest on a guess."""
     made = {}
     for part in rig.channels:
         if part.kind not in MEASURED:
             continue
         sensor = plan.sensors.get(part.role)
+        if not rig.is_standin and not (sensor and sensor.sensitivity):
+            raise BadInput(
+                f"channel '{part.role}': the plan states no sensitivity of its sensor {part.sensor or ''}".rstrip()
+                + f": choose it from the Ledger, or write it under sensors, {part.role}, sensitivity."
+            )
+        if not rig.is_standin and sensor and sensor.unit.startswith("pC") and part.conditioner_gain is None:
+            raise BadInput(f"channel '{part.role}': a charge sensor needs its conditioner_gain [mV/pC] in the rig.")
         value = sensor.sensitivity if sensor and sensor.sensitivity else 10.0
         if sensor and sensor.unit.startswith("pC"):
             value *= part.conditioner_gain or 10.0  # pC/(m/s²) by mV/pC is mV/(m/s²)

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from ..core.calibration.decision import verdict
+from ..core.errors import BadInput
 from ..lab.findings import Curve, Finding, Reading
 from ..protocol.messages import Room, Trip
+from ..rig.model import MEASURED, Rig
 from .inprocess import play_through
 from .preparing import Prepared, capability_rows
 from .walkround import Sensed, WalkRound
@@ -15,8 +17,34 @@ from .walkround import Sensed, WalkRound
 
 def rehearse(prepared: Prepared, progress: Callable[[float], None] | None = None) -> Finding:
     """How much of every guard and capability the run would use, as readings in percent with 100 as their limit."""
+    prepared = on_standins(prepared)
     played = play_through(prepared, progress, keep=False)
     return _finding(prepared, played.most, played.trip, WalkRound(prepared), played.sensed)
+
+
+def on_standins(prepared: Prepared) -> Prepared:
+    """The same plan on a bench of stand-ins: shaker and amplifier as the rig states them, each sensor with the
+    sensitivity that the plan states, nothing on the table. Raises BadInput for a bench whose object nothing stands in
+    for."""
+    rig = prepared.rig
+    if rig.is_standin:
+        return prepared
+    if rig.standin.scene is None and any(c.kind in ("force", "pressure", "tach") for c in rig.channels):
+        raise BadInput(f"{prepared.rig_file}: nothing is driven here, so there is nothing to rehearse: run the plan.")
+    sensors, channels = {}, []
+    for c in rig.channels:
+        if c.kind in MEASURED:
+            per = prepared.facts.sensitivity[c.role]
+            name = c.sensor or c.role
+            sensors[name] = {"sensitivity": f"{1e3 * per!r} mV/({MEASURED[c.kind]})".replace("²", "^2")}
+            c = c.model_copy(update={"sensor": name, "on": "table", "conditioner_gain": None})
+        channels.append(c)
+    data = rig.model_dump(by_alias=True, exclude_none=True)
+    data["front_end"]["driver"] = "standin"
+    data["channels"] = [c.model_dump(by_alias=True, exclude_none=True) for c in channels]
+    data["standin"] = {**data["standin"], "sensors": sensors, "article": {}, "faults": []}
+    stood = Rig.model_validate(data)
+    return replace(prepared, rig=stood, facts=replace(prepared.facts, delay=0.0))
 
 
 def _finding(

@@ -195,7 +195,7 @@ class ChannelPart(Model):
     kind: Literal["acceleration", "force", "pressure", "current", "voltage", "tach"] = "acceleration"
     range: Volt = 10.0
     sensor: str | None = None
-    """Serial number of a sensor, in the ledger and among the stand-ins."""
+    """Serial number of a sensor in the ledger; where the front end is a stand-in, of one that it describes."""
     axis: Literal["axial", "transverse"] = "axial"
     on: str = "table"
     """Where the sensor sits: table, or mode1, mode2, ... of the stand-in article."""
@@ -204,11 +204,6 @@ class ChannelPart(Model):
     scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
 
-    @model_validator(mode="after")
-    def _whole(self) -> ChannelPart:
-        if self.kind in MEASURED and self.sensor is None:
-            raise ValueError(f"the channel '{self.role}' needs the serial number of its sensor.")
-        return self
 
 
 class Fault(Model):
@@ -332,17 +327,24 @@ class Rig(Model):
             raise ValueError("two channels have the same role: give each its own.")
         if len({c.input for c in self.channels}) != len(roles):
             raise ValueError("two channels share one input: give each its own.")
-        for c in self.channels:
-            if c.sensor is not None and c.sensor not in self.standin.sensors:
-                raise ValueError(f"the stand-in sensor '{c.sensor}' of channel '{c.role}' is not described.")
-            places = ["table", *(f"mode{i + 1}" for i in range(len(self.standin.article.modes)))]
-            if c.on not in places:
-                raise ValueError(f"channel '{c.role}' sits on '{c.on}': there are {', '.join(places)}.")
+        if self.is_standin:
+            self._stands_in()
         check_guards(self.guards, self)
         modes = sum(m.mass for m in self.standin.article.modes)
         if modes >= self.shaker.payload > 0 or (modes and not self.shaker.payload):
             raise ValueError("the modes' masses are part of the shaker's payload: raise the payload.")
         return self
+
+    def _stands_in(self) -> None:
+        """Where nothing is real, what is measured must be described: each sensor, and what it sits on."""
+        places = ["table", *(f"mode{i + 1}" for i in range(len(self.standin.article.modes)))]
+        for c in self.channels:
+            if c.kind in MEASURED and c.sensor is None:
+                raise ValueError(f"the channel '{c.role}' needs the serial number of its sensor.")
+            if c.sensor is not None and c.sensor not in self.standin.sensors:
+                raise ValueError(f"the stand-in sensor '{c.sensor}' of channel '{c.role}' is not described.")
+            if c.on not in places:
+                raise ValueError(f"channel '{c.role}' sits on '{c.on}': there are {', '.join(places)}.")
 
     def channel(self, role: str) -> ChannelPart:
         return next(c for c in self.channels if c.role == role)
@@ -351,9 +353,9 @@ class Rig(Model):
         """Memories (hex) of the sensors that carry a data sheet, by role."""
         made = {}
         for c in self.channels:
-            held = self.standin.sensors[c.sensor].datasheet if c.sensor else None
-            if held is not None:
-                made[c.role] = held.memory().hex()
+            sensor = self.standin.sensors.get(c.sensor or "")
+            if sensor is not None and sensor.datasheet is not None:
+                made[c.role] = sensor.datasheet.memory().hex()
         return made
 
     def plant(self) -> Shaker:

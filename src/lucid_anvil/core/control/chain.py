@@ -19,6 +19,8 @@ from ..signal.sinefit import Floats
 from .plant import LoopResponse
 from .twin import Twin
 
+TOGETHER = 0.35
+"""ln of a change that all channels share, above which none is blamed: the drive itself has gone"""
 LEAST = 0.14
 """Jump of ln(ratio) that counts at least: 13 % lost, 15 % gained"""
 GROSS = 0.55
@@ -233,6 +235,8 @@ def _alone(d: Floats, e: Floats, limit: Floats) -> Changed | None:
     i = int(np.argmax(worst))
     if worst[i] < 1:
         return None
+    if abs(d[i] - e[i]) > max(TOGETHER, 1.5 * abs(e[i])):
+        return None  # all of them went: what drives them did, and in dying away each goes its own way
     others = [k for k in range(d.size) if k != i and np.isfinite(d[k])]
     agree = tuple(k for k in others if abs(d[k] - (d[i] - e[i])) < 0.4 * abs(e[i]))
     if others and len(agree) <= len(others) // 2:
