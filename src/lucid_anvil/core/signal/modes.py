@@ -22,6 +22,10 @@ MOST_HIDDEN = 3
 """Modes without a peak of their own that are looked for."""
 
 
+MOST = 40
+"""Peaks that are looked into: noise alone has hundreds, and each would be fitted for nothing"""
+
+
 @dataclass(frozen=True)
 class Mode:
     """One pole pair."""
@@ -82,12 +86,12 @@ def _local(s: Complexes, h: Complexes, weight: Floats, pairs: int) -> _Fit | Non
 
 
 def candidates(frequency: Floats, magnitude: Floats, prominence: float = 5.0) -> list[int]:
-    """Lines at which a magnitude peaks by `prominence` [dB] over what surrounds it."""
+    """Lines at which a magnitude peaks by `prominence` [dB] over what surrounds it; the `MOST` that stand out most."""
     from scipy.signal import find_peaks
 
     db = 20 * np.log10(np.maximum(magnitude, 1e-300))
-    at, _ = find_peaks(db, prominence=prominence)
-    return [int(i) for i in at]
+    at, facts = find_peaks(db, prominence=prominence)
+    return sorted(int(i) for i in at[np.argsort(-facts["prominences"])[:MOST]])
 
 
 def half_width(magnitude: Floats, at: int) -> int:
