@@ -10,6 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
+from .cli_card import card_app
+from .cli_ledger import ledger_app
+from .cli_shared import JsonOut, give_json, say, show_table
 from .core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -25,37 +28,9 @@ app = typer.Typer(
     no_args_is_help=True,
     help="Lucid Anvil, the bench program of a test engineer.",
 )
-ledger_app = typer.Typer(rich_markup_mode=None, no_args_is_help=True, help="Sensors and their calibrations.")
 app.add_typer(ledger_app, name="ledger")
 
-card_app = typer.Typer(rich_markup_mode=None, no_args_is_help=True, help="A sound card as the front end.")
 app.add_typer(card_app, name="soundcard")
-
-JsonOut = typer.Option(None, "--json", metavar="FILE|-", help="Write the findings as JSON; - is standard output.")
-
-
-def say(text: str) -> None:
-    """A message for a person: always to standard error, so that standard output stays JSON alone."""
-    print(text, file=sys.stderr)
-
-
-def give_json(data: Any, where: str | None) -> None:
-    """Write JSON where asked; whole or not at all."""
-    if where is None:
-        return
-    text = json.dumps(data, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
-    if where == "-":
-        sys.stdout.write(text)
-        sys.stdout.flush()
-        return
-    place = Path(where)
-    part = place.with_name(place.name + ".part")
-    try:
-        part.write_text(text, encoding="utf-8")
-        part.replace(place)
-    except OSError as problem:
-        part.unlink(missing_ok=True)
-        raise BadInput(f"{place}: it can't be written ({problem.strerror}).") from None
 
 
 def show_finding(finding: Finding) -> None:
@@ -154,7 +129,7 @@ def runs(json_out: str | None = JsonOut) -> int:
     """Every run of this user, wherever it was started."""
     from .engine import launch
 
-    _table([_run_row(a) for a in launch.runs()], json_out)
+    show_table([_run_row(a) for a in launch.runs()], json_out)
     return OK
 
 
@@ -225,7 +200,7 @@ def verify(place: Path = typer.Argument(..., metavar="TAKE|LAB"), json_out: str 
         said = wrong(take, anew=True)
         state = said or ("as recorded" if noted else "no hash was noted: the run has no end")
         rows.append({"take": str(take.folder), "state": state, "differs": said is not None})
-    _table(rows, json_out)
+    show_table(rows, json_out)
     return OUTSIDE if any(r["differs"] for r in rows) else OK
 
 
@@ -334,103 +309,19 @@ def demo(
     """The window on a scratch copy of the demo lab; with no display, the demo performed."""
     from .desktop.demo import perform_headless, show_window
 
-    screen = any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY"))
-    if headless is not None or not screen:
+    if headless is not None or not has_screen():
         return perform_headless(headless or Path("out") / "demo", say)
     return show_window(lab)
 
 
 @app.command()
-def window(lab: Path = typer.Argument(Path("."), metavar="LAB")) -> int:
-    """The window on a lab's folder."""
-    from .desktop.demo import open_window
-    from .lab.place import open_lab
+def window(lab: Path | None = typer.Argument(None, metavar="LAB")) -> int:
+    """The window on a lab's folder; where the folder is missing or empty a lab begins there. Without one: the lab of
+    the working folder, else the one that was open last."""
+    from .desktop.demo import open_place
 
-    return open_window(open_lab(lab))
-
-
-LabOption = typer.Option(None, "--lab", metavar="DIR", help="The lab's folder; else LUCID_ANVIL_LAB, else here.")
-
-
-def _ledger(lab: Path | None) -> Any:
-    from .lab.place import open_lab, usual_lab
-
-    return open_lab(lab or usual_lab()).ledger()
-
-
-def _entry_rows(entries: Any) -> list[dict[str, Any]]:
-    import datetime
-
-    today = datetime.date.today()
-    return [
-        {
-            "serial": e.sensor.serial, "kind": e.sensor.kind, "maker": e.sensor.maker, "model": e.sensor.model,
-            "sensitivity": e.last.sensitivity if e.last else None, "unit": e.sensor.unit,
-            "calibrated": e.last.date.isoformat() if e.last else None,
-            "due": e.due.isoformat() if e.due else None, "days_left": e.days_left(today),
-        }
-        for e in entries
-    ]  # fmt: skip
-
-
-def _table(rows: list[dict[str, Any]], json_out: str | None) -> None:
-    give_json(rows, json_out)
-    if json_out == "-":
-        return
-    from rich.console import Console
-    from rich.table import Table
-
-    table = Table(box=None, pad_edge=False)
-    for name in rows[0] if rows else ():
-        table.add_column(name)
-    for row in rows:
-        table.add_row(*("–" if v is None else f"{v:.5g}" if isinstance(v, float) else str(v) for v in row.values()))
-    console = Console()
-    if not console.is_terminal:
-        console = Console(width=160)
-    console.print(table) if rows else say("None.")
-
-
-@ledger_app.command("list")
-def ledger_list(lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
-    """All sensors."""
-    _table(_entry_rows(_ledger(lab).entries()), json_out)
-    return OK
-
-
-@ledger_app.command("due")
-def ledger_due(
-    days: int = typer.Option(60, "--days"), lab: Path | None = LabOption, json_out: str | None = JsonOut
-) -> int:
-    """What is due or overdue, soonest first."""
-    import datetime
-
-    _table(_entry_rows(_ledger(lab).due(datetime.date.today(), days)), json_out)
-    return OK
-
-
-@ledger_app.command("show")
-def ledger_show(serial: str, lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
-    """One sensor's calibrations, oldest first."""
-    entry = _ledger(lab).entry(serial)
-    rows = [
-        {
-            "date": c.date.isoformat(), "as": c.as_state, "sensitivity": c.sensitivity, "unit": c.unit,
-            "uncertainty %": c.uncertainty, "certificate": c.certificate, "due": c.due.isoformat() if c.due else None,
-            "verdict": c.verdict, "by": c.by,
-        }
-        for c in entry.history
-    ]  # fmt: skip
-    _table(rows, json_out)
-    return OK
-
-
-@ledger_app.command("traces")
-def ledger_traces(serial: str, lab: Path | None = LabOption, json_out: str | None = JsonOut) -> int:
-    """Which takes rest on a sensor."""
-    rows = [{**r, "at": r["at"].isoformat(timespec="minutes")} for r in _ledger(lab).traces(serial)]
-    _table(rows, json_out)
-    return OK
+    here = Path(".")
+    return open_place(lab if lab is not None else here if (here / "lab.yaml").exists() else None)
 
 
 @app.command()
@@ -463,53 +354,19 @@ def accept(
     return OK
 
 
-@ledger_app.command("add")
-def ledger_add(
-    serial: str,
-    kind: str = typer.Option("accelerometer", "--kind"),
-    nominal: str | None = typer.Option(None, "--nominal", metavar="QUANTITY"),
-    maker: str = typer.Option("", "--maker"),
-    model: str = typer.Option("", "--model"),
-    months: int | None = typer.Option(None, "--months", help="Interval between calibrations."),
-    lab: Path | None = LabOption,
+@app.command()
+def begin(
+    folder: Path = typer.Argument(..., metavar="DIR"),
+    name: str = typer.Option(..., "--name", help="As it shall stand on papers."),
+    initials: str = typer.Option(..., "--initials", help="Who signs."),
+    address: str = typer.Option("", "--address", help="Parts apart by commas."),
+    stand_ins: bool = typer.Option(False, "--stand-ins", help="With benches of stand-ins, to practise on."),
 ) -> int:
-    """Enter a new sensor."""
-    from .core.quantities import parse, sensitivity_unit, split
-    from .lab.ledger import Sensor
+    """Begin a lab in a folder that is missing or empty."""
+    from .lab.beginning import begin_lab
 
-    unit, value = "mV/(m/s²)", None
-    if nominal is not None:
-        unit = sensitivity_unit(nominal) if kind == "accelerometer" else split(nominal)[1] or "mV"
-        value = parse(nominal, unit, "--nominal")
-    _ledger(lab).add(Sensor(serial, kind, maker, model, value, unit, interval_months=months))
-    say(f"Entered {serial}.")
-    return OK
-
-
-@card_app.command("list")
-def soundcard_list(json_out: str | None = JsonOut) -> int:
-    """The cards that play and record."""
-    from .rig.soundcard import cards
-
-    _table(cards(), json_out)
-    return OK
-
-
-@card_app.command("calibrate")
-def soundcard_calibrate(rig: Path = typer.Argument(..., metavar="RIG")) -> int:
-    """A tone on each output, cabled to its input: type what a voltmeter shows; volts and delay go into the rig file."""
-    import datetime
-
-    from .core.quantities import parse
-    from .rig.card_calibration import calibrate, put_card
-    from .rig.model import load_rig
-
-    def ask(text: str) -> float:
-        print(f"{text}: ", end="", file=sys.stderr, flush=True)
-        return parse(sys.stdin.readline().strip(), "V", "the meter's reading")
-
-    put_card(rig, calibrate(load_rig(rig), ask, say), datetime.date.today())
-    say(f"Wrote {rig}.")
+    lab = begin_lab(folder, name, [a.strip() for a in address.split(",")], initials, stand_ins)
+    say(f"{lab.folder}: the lab {lab.facts.name} has begun.")
     return OK
 
 
@@ -545,9 +402,18 @@ def methods(name: str | None = typer.Argument(None, metavar="[NAME]")) -> int:
     return OK
 
 
+def has_screen() -> bool:
+    """Whether a window can be shown."""
+    return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY"))
+
+
 def main() -> None:
     """Entry point: maps what happened to the exit codes that scripts rely on."""
     try:
+        if len(sys.argv) == 1 and has_screen():
+            from .desktop.demo import open_place
+
+            sys.exit(open_place(None))
         code = app(standalone_mode=False)
     except BadInput as problem:
         say(" ".join(str(problem).split()))

@@ -31,14 +31,52 @@ def application() -> Any:
     return app
 
 
-def open_window(lab: Lab) -> int:
-    """The window on a lab, until it is closed."""
+def open_window(lab: Lab, known: bool = True) -> int:
+    """The window on a lab, until it is closed. `known`: it is one of this user's, and remembered."""
     app = application()
+    shown = main_window(lab, known)
+    done = int(app.exec())
+    del shown
+    return done
+
+
+def open_place(folder: Path | None) -> int:
+    """The window on a lab's folder, or a beginning where none is yet: the lab that was open last, or a new one.
+    Raises BadInput for a folder that holds other things."""
+    from ..lab.beginning import is_free, lately
+
+    if folder is None:
+        known = lately()
+        folder = known[0] if known else None
+    if folder is not None and (folder / "lab.yaml").exists():
+        return open_window(open_lab(folder))
+    if folder is not None and not is_free(folder):
+        raise BadInput(f"{folder}: the folder is not empty and holds no lab: choose another, or an empty one.")
+    app = application()
+    from .beginning import BeginningWindow
+
+    held: list[Any] = []
+
+    def begun(lab: Lab) -> None:
+        held.append(main_window(lab))
+        first.close()
+
+    first = BeginningWindow(folder)
+    first.begun.connect(begun)
+    first.show()
+    return int(app.exec())
+
+
+def main_window(lab: Lab, known: bool = True) -> Any:
+    """The main window, shown; its lab is remembered where it is `known` to last."""
+    from ..lab.beginning import remember
     from .window import MainWindow
 
+    if known:
+        remember(lab.folder)
     shown = MainWindow(lab)
     shown.show()
-    return int(app.exec())
+    return shown
 
 
 def show_window(folder: Path | None) -> int:
@@ -53,9 +91,9 @@ def show_window(folder: Path | None) -> int:
         from ..engine.launch import find
 
         if find(place / "run" / "door.json") is not None:
-            return open_window(open_lab(place))
+            return open_window(open_lab(place), known=False)
     lab = fresh_demo(place, datetime.date.today()) if folder is None else make_demo(place, datetime.date.today())
-    return open_window(lab)
+    return open_window(lab, known=folder is not None)
 
 
 def wait_until(done: Callable[[], bool], timeout: float, every: Callable[[], None] | None = None) -> bool:

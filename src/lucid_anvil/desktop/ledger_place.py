@@ -23,6 +23,8 @@ from ..lab.ledger import Calibration, Entry
 from ..lab.place import Lab
 from ..lab.plans import SensorRecord
 from . import theme
+from .empty_stage import Row
+from .sensor_forms import CertificateSheet, SensorSheet
 from .widgets import Tabs, button, card, clear, draw_verdict, label, section, small_text
 
 ROW = 58
@@ -252,6 +254,10 @@ class LedgerPlace(QWidget):
         )
         self.filter.chosen.connect(lambda _k: self._fill())
         head.addWidget(self.filter)
+        self.new = button("Enter a sensor", tip="A sensor that the ledger does not have yet")
+        self.new.clicked.connect(self.enter_sensor)
+        head.addSpacing(6)
+        head.addWidget(self.new)
         layout.addLayout(head)
         self.view = QListView()
         self.view.setModel(self.model)
@@ -270,6 +276,9 @@ class LedgerPlace(QWidget):
         self.name.setStyleSheet("font-size: 20px;")
         top.addWidget(self.name)
         top.addStretch()
+        self.paper = button("Certificate…", tip="Enter a certificate that another laboratory wrote")
+        self.paper.clicked.connect(self.enter_certificate)
+        top.addWidget(self.paper)
         self.go = button("Calibrate", "main", "Make a comparison plan and open it on the Bench")
         self.go.clicked.connect(lambda: self._ask(self.chosen))
         top.addWidget(self.go)
@@ -283,11 +292,12 @@ class LedgerPlace(QWidget):
         self.why_not = label("", "muted", wrap=True)
         layout.addWidget(self.why_not)
         layout.addSpacing(8)
-        layout.addWidget(section("Drift from nominal"))
+        self.drift, self.calibrated = section("Drift from nominal"), section("Calibrations")
+        layout.addWidget(self.drift)
         self.history = History()
         layout.addWidget(self.history)
         layout.addSpacing(4)
-        layout.addWidget(section("Calibrations"))
+        layout.addWidget(self.calibrated)
         self.past = QScrollArea()
         self.past.setWidgetResizable(True)
         inner = QWidget()
@@ -328,6 +338,35 @@ class LedgerPlace(QWidget):
         at = next((i for i, e in enumerate(rows) if e.sensor.serial == wanted), 0)
         if rows:
             self.view.setCurrentIndex(self.model.index(at))
+        self._any(bool(self.entries))
+
+    def _any(self, some: bool) -> None:
+        """An empty ledger says what to do first."""
+        for part in (self.go, self.paper, self.filter, self.summary, self.drift, self.history, self.calibrated):
+            part.setVisible(some)
+        if not some:
+            self.name.setText("No sensor yet")
+            self.who.setText("Enter your reference first, then its certificate: all else is compared with it.")
+            self.value.setText("")
+            self.due.setText("")
+            self.why_not.hide()
+            clear(self.list)
+            row = Row("Enter a sensor", "Its serial number, kind and nominal sensitivity.")
+            row.clicked.connect(self.enter_sensor)
+            self.list.addWidget(row)
+            self.list.addStretch()
+
+    def enter_sensor(self) -> None:
+        """A new sensor, typed."""
+        sheet = SensorSheet(self, self.lab)
+        if sheet.exec():
+            self.filter.choose("all", quiet=True)
+            self.reload(sheet.serial)
+
+    def enter_certificate(self) -> None:
+        """A certificate from elsewhere for the sensor in hand."""
+        if self.chosen is not None and CertificateSheet(self, self.lab, self.chosen).exec():
+            self.reload(self.chosen.sensor.serial)
 
     def _choose(self, index: QModelIndex) -> None:
         if not index.isValid():

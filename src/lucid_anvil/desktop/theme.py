@@ -119,15 +119,15 @@ def style_sheet() -> str:
     #chip {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 10px; padding: 3px 12px;
              color: {p.muted}; font-size: 12px; }}
     #chip:checked {{ background: {p.ink}; color: {p.card}; border-color: {p.ink}; }}
-    QLineEdit, QDoubleSpinBox, QComboBox {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 3px;
-             padding: 4px 7px; selection-background-color: {p.brass}; }}
+    QLineEdit, QPlainTextEdit, QDoubleSpinBox, QComboBox {{ background: {p.card}; border: 1px solid {p.line};
+             border-radius: 3px; padding: 4px 7px; selection-background-color: {p.brass}; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
     QComboBox::down-arrow {{ width: 0; height: 0; border-left: 4px solid {p.card}; border-right: 4px solid {p.card};
              border-top: 5px solid {p.muted}; }}
     QComboBox QAbstractItemView {{ background: {p.card}; border: 1px solid {p.line}; outline: none;
              selection-background-color: {p.sand};
              selection-color: {p.ink}; }}
-    QLineEdit:focus {{ border-color: {p.brass}; }}
+    QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {p.brass}; }}
     QListView, QTableView, QScrollArea, QListWidget, QGraphicsView {{ background: transparent; border: none;
              outline: none; }}
     #clear {{ background: transparent; }}

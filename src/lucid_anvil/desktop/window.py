@@ -95,7 +95,7 @@ class MainWindow(QMainWindow):
         name = label("Lucid Anvil")
         name.setStyleSheet("font-size: 15px; font-weight: 600;")
         row.addWidget(name)
-        where = Elided(f"{self.lab.facts.name} · job {self.lab.facts.job} {self.lab.facts.job_title}", "muted")
+        where = Elided(self._where(), "muted")
         # Of one width, whatever the job is called: the places keep theirs, and a hand finds them unseen.
         where.setFixedWidth(256)
         where.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
@@ -121,6 +121,11 @@ class MainWindow(QMainWindow):
         self.stop.clicked.connect(self.bench_stop)
         row.addWidget(self.stop)
         return bar
+
+    def _where(self) -> str:
+        """The lab, and the job where one is open."""
+        job = f"{self.lab.facts.job} {self.lab.facts.job_title}".strip()
+        return f"{self.lab.facts.name} · job {job}" if job else self.lab.facts.name
 
     def _keys(self) -> None:
         def key(sequence: str, action: Any) -> None:

@@ -1,0 +1,142 @@
+"""A calibration made elsewhere: its value, doubt and table of points as the certificate states them."""
+
+from __future__ import annotations
+
+import datetime
+import re
+import shutil
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import BadInput
+from ..core.quantities import factor, parse, same_kind, split
+from .ledger import Calibration, Sensor
+from .place import Lab
+
+_CELL = re.compile(r"[\t;]|\s{2,}|,(?=\s)|\s(?=[+-]?[\d.])")
+
+WORDS = ("f", "frequency", "freq", "sensitivity", "s", "u", "uncertainty", "doubt", "expanded", "value")
+"""Headings that state no unit"""
+
+
+def points_from(text: str, unit: str) -> list[tuple[float, float, float]]:
+    """Rows of [Hz, sensitivity in `unit`, expanded uncertainty in %], rising, from a pasted table: frequency,
+    sensitivity, and doubt in % (or in the sensitivity's unit, as the heading says). Decimal commas are read. A heading
+    may state units; one that is not understood is refused. Raises BadInput naming the line."""
+    rows: list[tuple[float, float, float]] = []
+    scales, relative = (1.0, 1.0, 1.0), True
+    for number, line in enumerate(text.strip().splitlines(), start=1):
+        if not line.strip():
+            continue
+        cells = [c.strip() for c in _CELL.split(line.strip()) if c.strip()]
+        values = [_number(c) for c in cells]
+        if all(v is None for v in values):
+            if rows:
+                raise BadInput(f"line {number}: '{line.strip()}' stands among the numbers: take it out.")
+            scales, relative = _heading(cells, unit, number)
+            continue
+        if len(values) != 3 or any(v is None for v in values):
+            raise BadInput(
+                f"line {number}: '{line.strip()}': three numbers are wanted: frequency, sensitivity, doubt in %."
+            )
+        f, s, u = (float(v or 0.0) * k for v, k in zip(values, scales, strict=True))
+        if f <= 0 or s <= 0 or u < 0:
+            raise BadInput(f"line {number}: frequency and sensitivity must be above zero, and the doubt not below.")
+        rows.append((f, s, u if relative else 100 * u / s))
+    if not rows:
+        raise BadInput("There is no row of numbers: paste frequency, sensitivity and doubt in %.")
+    rows.sort()
+    if np.any(np.diff([r[0] for r in rows]) <= 0):
+        raise BadInput("Two rows have one frequency: take one of them out.")
+    return rows
+
+
+def _number(cell: str) -> float | None:
+    try:
+        return float(cell.replace("−", "-").replace(",", "."))
+    except ValueError:
+        return None
+
+
+def _heading(cells: list[str], unit: str, number: int) -> tuple[tuple[float, float, float], bool]:
+    """What the columns are multiplied by, and whether the doubt is relative."""
+    units = []
+    for cell, wanted in zip(cells[:3], ("Hz", unit, unit), strict=False):
+        # A heading is a word that is known here, a unit, or both with the unit in brackets; nothing is assumed.
+        bracketed = re.search(r"[\[(]\s*(.+?)\s*[\])]\s*$", cell)
+        if re.sub(r"[^a-z]", "", cell.lower()) in WORDS:
+            units.append("")
+        elif same_kind(cell, wanted) or bracketed is None:
+            units.append(cell)
+        else:
+            units.append(bracketed[1])
+    units += [""] * (3 - len(units))
+    made = []
+    for name, wanted in zip(units[:2], ("Hz", unit), strict=True):
+        if name and not same_kind(name, wanted):
+            raise BadInput(f"line {number}: the unit '{name}' is not one of {wanted}: mend the heading.")
+        made.append(factor(name, wanted) if name else 1.0)
+    relative = not units[2] or units[2] == "%"
+    if not relative and not same_kind(units[2], unit):
+        raise BadInput(f"line {number}: the doubt is in '{units[2]}': give it in % or in {unit}.")
+    return (made[0], made[1], 1.0 if relative else factor(units[2], unit)), relative
+
+
+def day(text: str, what: str) -> datetime.date:
+    """A date as 2026-11-29 or 29.11.2026. Raises BadInput."""
+    for form in ("%Y-%m-%d", "%d.%m.%Y"):
+        try:
+            return datetime.datetime.strptime(text.strip(), form).date()
+        except ValueError:
+            continue
+    raise BadInput(f"{what}: '{text}' is no date: write it like 2026-11-29.")
+
+
+def calibration_from(
+    sensor: Sensor, value: str, date: str, lab: str, number: str, doubt: str = "", coverage: str = "2",
+    frequency: str = "160 Hz", due: str = "", table: str = "",
+) -> Calibration:  # fmt: skip
+    """What was typed, as the ledger keeps it; the doubt is kept at k = 2. Raises BadInput for what can't be."""
+    amount, unit = split(value)
+    sensitivity = parse(value, sensor.unit, "value") if unit else amount
+    if not sensitivity > 0:
+        raise BadInput("value: a sensitivity must be above zero.")
+    if not lab.strip() or not number.strip():
+        raise BadInput("Give the laboratory and the certificate's number: the chain to the SI hangs on them.")
+    made = day(date, "date")
+    until = day(due, "due") if due.strip() else None
+    if made > datetime.date.today():
+        raise BadInput(f"date: {made} has not come yet.")
+    if until is not None and until <= made:
+        raise BadInput("due: it lies before the calibration.")
+    expanded = None
+    if doubt.strip():
+        k = parse(coverage, "", "coverage factor")
+        if not 1 <= k <= 4:
+            raise BadInput("coverage factor: it is 2 as a rule, and from 1 to 4.")
+        expanded = 2 / k * (parse(doubt, "%", "doubt") if "%" in doubt else _relative(doubt, sensor.unit, sensitivity))
+    points = points_from(table, sensor.unit) if table.strip() else None
+    return Calibration(
+        made, sensitivity, sensor.unit, "as found", parse(frequency, "Hz", "frequency"), expanded, number.strip(),
+        lab.strip(), until, "none", "", "", None, points,
+    )  # fmt: skip
+
+
+def _relative(doubt: str, unit: str, sensitivity: float) -> float:
+    amount, own = split(doubt)
+    return 100 * parse(doubt, unit, "doubt") / sensitivity if own else amount
+
+
+def keep_paper(lab: Lab, number: str, paper: Path) -> Path:
+    """A copy of the certificate beside the lab's own papers; one that is there is not written over."""
+    folder = lab.certificates / "elsewhere"
+    folder.mkdir(parents=True, exist_ok=True)
+    name = re.sub(r"[^\w.-]+", "-", number) or "certificate"
+    place = folder / f"{name}{paper.suffix.lower()}"
+    count = 2
+    while place.exists():
+        place = folder / f"{name}-{count}{paper.suffix.lower()}"
+        count += 1
+    shutil.copyfile(paper, place)
+    return place
