@@ -84,8 +84,79 @@ def test_where_units_differ_most_the_mask_is_widest() -> None:
 def test_inside_and_outside_are_told_only_when_all_of_the_doubt_is(off: float, width: float, doubt: float) -> None:
     mask = Mask(np.array([1.0, 10.0]), np.array([-width, -width]), np.array([width, width]))
     verdict = mask.judge(np.array([3.0]), np.array([off]), np.array([doubt]))
-    wanted = "inside" if abs(off) + doubt <= width else "outside" if abs(off) - doubt > width else "open"
+    edge = width + 1e-12 * width  # what is rounding of numbers is not outside
+    wanted = "inside" if abs(off) + doubt <= edge else "outside" if abs(off) - doubt > edge else "open"
     assert verdict == wanted
     # A point that has nothing takes no part, and one beyond the mask's ends neither.
     beside = mask.judge(np.array([3.0, 5.0, 50.0]), np.array([off, np.nan, 9.0]), np.array([doubt, 0.0, 0.0]))
     assert beside == wanted
+
+
+@pytest.mark.parametrize(
+    ("y", "doubt", "said"),
+    [
+        (0.0, 0.5, "inside"), (-0.9, 0.05, "inside"), (-0.9, 0.2, "open"), (-1.1, 0.2, "open"), (-1.3, 0.2, "outside"),
+        (0.9, 0.2, "open"), (1.1, 0.2, "open"), (1.3, 0.2, "outside"), (1.0, 0.0, "inside"), (-1.0, 0.0, "inside"),
+        (1.0 + 1e-9, 0.0, "outside"), (-1.0 - 1e-9, 0.0, "outside"), (1.0 - 0.2, 0.2, "inside"), (-0.8, 0.2, "inside"),
+        (1.2, 0.2, "open"), (-1.2, 0.2, "open"),
+    ],
+)  # fmt: skip
+def test_each_edge_with_its_doubt(y: float, doubt: float, said: str) -> None:
+    mask = Mask(np.array([1.0, 10.0]), np.array([-1.0, -1.0]), np.array([1.0, 1.0]))
+    assert mask.judge(np.array([3.0]), np.array([y]), np.array([doubt])) == said
+
+
+def test_a_mask_is_straight_over_the_logarithm_or_over_what_has_none() -> None:
+    assert Mask(np.array([1.0, 100.0]), np.array([0.0, 2.0]), np.array([4.0, 4.0])).at(np.array([10.0]))[
+        0
+    ] == pytest.approx([1.0])
+    assert Mask(np.array([0.0, 100.0]), np.array([0.0, 2.0]), np.array([4.0, 4.0])).at(np.array([50.0]))[
+        0
+    ] == pytest.approx([1.0])
+    assert Mask(np.array([0.01, 1.0]), np.array([0.0, 2.0]), np.array([4.0, 4.0])).at(np.array([0.1]))[
+        0
+    ] == pytest.approx([1.0])
+
+
+def test_a_width_about_a_good_unit_in_its_unit_or_as_a_share() -> None:
+    x, y = np.array([1.0, 2.0]), np.array([10.0, 20.0])
+    share = around(x, y, 0.1, 0.2, relative=True)
+    assert share.low == pytest.approx([9.0, 18.0]) and share.high == pytest.approx([12.0, 24.0])
+    plain = around(x, y, 0.5, 0.0)
+    assert plain.low == pytest.approx([9.5, 19.5]) and plain.high == pytest.approx([10.0, 20.0])
+    assert around(x, y, 0.0, 0.25).high == pytest.approx([10.25, 20.25])
+    for bad in ((-0.1, 1.0), (1.0, -0.1), (0.0, 0.0)):
+        with pytest.raises(ValueError, match="^a curve of two points"):
+            around(x, y, *bad)
+    with pytest.raises(ValueError, match="^a curve of two points"):
+        around(x[:1], y[:1], 1.0, 1.0)
+    # Thinned to a tenth of the narrower width: a bend below it goes, one above it stays.
+    long, bend = np.arange(1.0, 12.0), np.zeros(11)
+    bend[5] = 0.09
+    assert around(long, bend, 1.0, 5.0).x.size == 2
+    bend[5] = 0.11
+    assert 5.0 < around(long, bend, 1.0, 5.0).x[1] < 12.0
+    assert around(long, 100 + 9 * bend / 0.11, 0.01, 0.01, relative=True).x.size > 2
+
+
+def test_what_a_batch_has_in_common() -> None:
+    first, second = (
+        (np.array([1.0, 2.0, 4.0]), np.array([1.0, 2.0, 3.0])),
+        (np.array([1.0, 2.0, 4.0]), np.array([3.0, 2.0, 7.0])),
+    )
+    made = batch([first, second])
+    assert list(made.x) == [1.0, 2.0, 4.0] and made.count == 2
+    assert (
+        list(made.mean) == [2.0, 2.0, 5.0]
+        and list(made.lowest) == [1.0, 2.0, 3.0]
+        and list(made.highest) == [3.0, 2.0, 7.0]
+    )
+    assert made.deviation == pytest.approx([np.sqrt(2), 0.0, np.sqrt(8)])
+    for few, word in (
+        ([first], "^two curves"),
+        ([first, (np.array([8.0, 9.0]), np.array([1.0, 1.0]))], "^the curves have no"),
+    ):
+        with pytest.raises(ValueError, match=word):
+            batch(few)
+    two = (np.array([1.0, 2.0]), np.array([0.0, 1.0]))
+    assert batch([two, two]).x.size == 2

@@ -185,3 +185,46 @@ def test_not_valid_is_open_and_the_order_of_verdicts() -> None:
 def test_less_doubt_never_turns_inside_into_open(value: float, doubt: float) -> None:
     if verdict(value, doubt, -5, 5) == "inside":
         assert verdict(value, doubt / 2, -5, 5) == "inside"
+
+
+def test_a_verdict_of_an_interval_alone_needs_the_guarded_rule() -> None:
+    assert verdict(None, None, 0.0, 1.0, interval=(0.2, 0.8)) == "inside"
+    assert verdict(None, None, 0.0, 1.0, "simple", interval=(0.2, 0.8)) == "open"
+    assert verdict(0.5, 0.1, 0.0, None) == verdict(0.5, 0.1, None, 1.0) == "inside"
+    assert verdict(-1e300, 0.0, 0.0, None) == verdict(1e300, 0.0, None, 1.0) == "outside"
+
+
+def test_a_budget_of_nothing_and_one_that_just_reaches_the_capability() -> None:
+    nothing = Entry("a", "A", 0.0)
+    made = combine((nothing,))
+    assert (made.combined, made.share(nothing), made.dof) == (0.0, 0.0, math.inf)
+    one = Entry("a", "A", 1.0, distribution="normal", dof=4)
+    held = combine((one,))
+    assert held.coverage == coverage_factor(4) and held.expanded == pytest.approx(held.coverage)
+    small = combine((Entry("a", "A", 0.2, distribution="normal"),))
+    assert small.share(Entry("a", "A", 0.2, distribution="normal")) == pytest.approx(1.0)
+    assert not combine((one,), held.expanded).floored
+    # An endless entry beside one of few degrees of freedom: only that one counts down.
+    both = combine((one, Entry("b", "B", 1.0, distribution="normal")))
+    assert both.dof == pytest.approx(2**2 * 4)
+
+
+def test_a_ratio_keeps_what_only_one_side_has() -> None:
+    here = (
+        Entry("a", "A", 0.3, distribution="normal", dof=7, correlation=0.6),
+        Entry("b", "B", 0.4, distribution="normal"),
+    )
+    there = (Entry("b", "B", 0.4, distribution="normal", dof=5, correlation=1.0),)
+    made = of_ratio(here, there, capability=0.9)
+    a, b = made.entries
+    assert (a.key, a.label, a.unit, a.dof, a.correlation) == ("a", "A", "%", 7, 0.6)
+    assert a.contribution == pytest.approx(0.3) and b.contribution == pytest.approx(0.0) and b.dof == 5
+    assert made.expanded == 0.9 and made.floored
+    assert not of_ratio(here, there).floored
+
+
+@pytest.mark.parametrize("dof", [0.3, 1.0])
+def test_less_than_one_degree_of_freedom_counts_as_one(dof: float) -> None:
+    assert coverage_factor(dof) == coverage_factor(1.0) and mean_square_interval(dof) == mean_square_interval(1.0)
+    assert mean_square_interval(2.0) != mean_square_interval(1.0)
+    assert coverage_factor(math.inf) == pytest.approx(2.0, abs=1e-4)
