@@ -7,6 +7,7 @@ import os
 import shutil
 import tempfile
 from pathlib import Path
+from typing import Any
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
@@ -14,9 +15,29 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 KEPT = (
     "ledger", "bench-running", "budget", "folio", "night", "profile-editor", "sine-running", "random-running",
     "record-done", "sine-cut", "hits", "response", "map", "overlay", "listening", "amplifier-walk-round",
-    "amplifier-invalid", "amplifier-noise", "amplifier-sheet",
+    "amplifier-invalid", "amplifier-sheet", "beginning",
 )  # fmt: skip
 """One of each main view; the story takes more on its way."""
+
+
+def _beginning(place: Path, lab: Any) -> None:
+    """A lab before it is one, beside one that was open lately."""
+    from PyQt6.QtWidgets import QApplication
+
+    from lucid_anvil.desktop.beginning import BeginningWindow
+    from lucid_anvil.lab.beginning import remember
+
+    os.environ["LUCID_ANVIL_LABS"] = str(place.with_suffix(".json"))
+    remember(lab.folder)
+    cards = [{"name": "Two-channel interface", "inputs": 2, "outputs": 2}]
+    first = BeginningWindow(Path("/home/anna/own-lab"), cards)
+    for key, text in {"name": "North Quay Test Lab", "address": "Quay 3, Northhaven", "initials": "A.B."}.items():
+        first.fields.boxes[key].setText(text)
+    first.resize(1280, 800)
+    first.show()
+    QApplication.processEvents()
+    first.grab().save(str(place))
+    first.close()
 
 
 def main() -> None:
@@ -37,6 +58,7 @@ def main() -> None:
         story.run_shaker_cut()
         story.run_cut()
         story.window.close()
+        _beginning(made / "beginning.png", lab)
         for old in pictures.glob("*.png"):
             old.unlink()
         for name in KEPT:
