@@ -10,9 +10,11 @@ from typing import Any
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 from tests.conftest import short_plan
 from tests.test_desktop import leave, until
+from tests.test_folio import pdf_text
 
 from lucid_anvil.desktop.docket import PlanRow, TakeRow
 from lucid_anvil.desktop.overlay_view import axis_of
@@ -143,3 +145,27 @@ def test_the_folio_saves_a_copy(window: MainWindow, demo_lab: Any, tmp_path: Pat
     window.ledger.reload("GA-11")
     assert number in [e.last.certificate for e in window.ledger.entries if e.sensor.serial == "GA-11" and e.last]
     assert "overdue" not in window.ledger.due.text()
+
+
+def test_a_report_of_any_take_by_a_button(window: MainWindow, demo_lab: Any) -> None:
+    window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
+    until(lambda: window.bench.finding is not None)
+    QTest.mouseClick(window.bench.comparison.result.draft, Qt.MouseButton.LeftButton)
+    until(lambda: window.tabs["Folio"].isChecked(), 60)
+    folder = demo_lab.folder / "reports"
+    assert [p.name for p in folder.iterdir()] == ["0412-comparison-ga-11-take-001.pdf"]
+    folio = window.place("Folio")
+    assert folio.title.text() == "Report 0412-comparison-ga-11-take-001" and folio.document.pageCount() >= 1
+    assert "not issued" in pdf_text(next(folder.iterdir()))[0]
+    # From the Lightbox too, of the take that is chosen, which was cut; and none is written over.
+    window.go("Lightbox")
+    box = window.place("Lightbox")
+    assert "take-002" in box.list.currentItem().text()
+    for number in (1, 2):
+        QTest.mouseClick(box.paper, Qt.MouseButton.LeftButton)
+        until(lambda n=number: len(list(folder.iterdir())) == 1 + n, 60)
+        window.go("Lightbox")
+        until(lambda: box.aside.open == 0, 30)
+        box.list.setCurrentRow(0)
+    assert "not complete" in pdf_text(folder / "0412-comparison-ga-11-take-002.pdf")[0]
+    assert (folder / "0412-comparison-ga-11-take-002-2.pdf").exists()

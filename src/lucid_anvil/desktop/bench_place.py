@@ -47,6 +47,8 @@ class BenchPlace(QWidget):
     certificate = pyqtSignal(object)
     go = pyqtSignal(str)
     """to another place"""
+    paper = pyqtSignal(str)
+    """the name of one that was just written"""
 
     def __init__(self, lab: Lab, link: Link, pace: str = "real") -> None:
         super().__init__()
@@ -110,6 +112,8 @@ class BenchPlace(QWidget):
         column.addWidget(self.panels)
         initials = self.lab.facts.operator
         self.walk, self.run = WalkRoundPanel(initials), RunPanel()
+        for side in self.sides:
+            side.result.report.connect(self.make_report)
         for panel in (self.walk, self.run, *(s.result for s in self.sides)):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
@@ -370,6 +374,16 @@ class BenchPlace(QWidget):
             self.link.order("mark", text=text)
 
     # --- after -----------------------------------------------------------------------------------------------
+
+    def make_report(self) -> None:
+        """The report of the take in hand, into the Folio."""
+        from ..folio.keeping import keep_report
+
+        if self.take is None:
+            return
+        take = Take(self.take)
+        self.said.emit("The report is being written.")
+        self.aside.run("report", lambda: keep_report(self.lab, take), lambda place: self.paper.emit(place.stem))
 
     def again(self) -> None:
         """Another take."""

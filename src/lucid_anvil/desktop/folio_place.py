@@ -11,6 +11,7 @@ from PyQt6.QtPdfWidgets import QPdfView
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QListWidget, QListWidgetItem, QStackedWidget, QWidget
 
 from ..core.errors import BadInput
+from ..folio.keeping import reports
 from ..lab.place import Lab
 from . import theme
 from .widgets import button, card, label, section
@@ -28,7 +29,7 @@ class FolioPlace(QWidget):
         row.setSpacing(10)
         frame, column = card((0, 12, 0, 8), 6)
         frame.setFixedWidth(250)
-        head = section("Certificates")
+        head = section("Papers")
         head.setContentsMargins(14, 0, 0, 4)
         column.addWidget(head)
         self.list = QListWidget()
@@ -57,7 +58,8 @@ class FolioPlace(QWidget):
         self.view.setPalette(colours)
         self.view.setPageSpacing(12)
         self.empty = label(
-            "No certificate yet. Calibrate a sensor on the Bench, accept its result, and the certificate is here.",
+            "No paper yet. Calibrate a sensor on the Bench and accept its result, or press Report beside any take's"
+            " result: the paper is here then.",
             "muted", wrap=True,
         )  # fmt: skip
         self.stack = QStackedWidget()
@@ -70,9 +72,12 @@ class FolioPlace(QWidget):
     def reload(self, wanted: str | None = None) -> None:
         """Read the folder again and choose a certificate (the newest, when none is named)."""
         self.list.clear()
-        for place in sorted(self.lab.certificates.glob("*.pdf"), reverse=True):
-            item = QListWidgetItem(place.stem)
+        certificates = sorted(self.lab.certificates.glob("*.pdf"), reverse=True)
+        by_age = sorted(reports(self.lab).glob("*.pdf"), key=lambda p: p.stat().st_mtime, reverse=True)
+        for place in (*certificates, *by_age):
+            item = QListWidgetItem(place.stem if place in certificates else f"Report {place.stem}")
             item.setData(256, place)
+            item.setToolTip(item.text())
             self.list.addItem(item)
             if wanted == place.stem:
                 self.list.setCurrentItem(item)
@@ -87,7 +92,8 @@ class FolioPlace(QWidget):
         if item is None:
             return
         self.shown = item.data(256)
-        self.title.setText(f"Certificate {item.text()}")
+        own = self.shown is not None and self.shown.parent == reports(self.lab)
+        self.title.setText(item.text() if own else f"Certificate {item.text()}")
         self.document.load(str(self.shown))
         self.stack.setCurrentWidget(self.view)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
@@ -43,6 +43,9 @@ FOLDER, READING = 256, 257
 class LightboxPlace(QWidget):
     """Tick findings to lay their curves over one another; the record of the one in hand is cropped and heard."""
 
+    written = pyqtSignal(str)
+    """the name of a paper that was just written"""
+
     def __init__(self, lab: Lab) -> None:
         super().__init__()
         self.lab = lab
@@ -65,6 +68,9 @@ class LightboxPlace(QWidget):
         around = QHBoxLayout()
         around.setContentsMargins(12, 0, 12, 4)
         around.addWidget(self.foreign)
+        self.paper = button("Report", tip="The report of the take chosen above, into the Folio")
+        self.paper.clicked.connect(self.make_report)
+        around.addWidget(self.paper)
         column.addLayout(around)
         row.addWidget(frame)
         main, sheet = card((16, 10, 12, 10), 6)
@@ -107,6 +113,19 @@ class LightboxPlace(QWidget):
     def raw(self) -> Chart:
         """Where the record is."""
         return self.record.chart
+
+    def make_report(self) -> None:
+        """The report of the take that is chosen."""
+        from ..folio.keeping import keep_report
+
+        item = self.list.currentItem()
+        folder = item.data(FOLDER) if item is not None else None
+        if folder is None or not folder.is_dir():
+            self.hint.setText("Choose a take in the list: a record from elsewhere has no plan to report of.")
+            return
+        take = Take(folder)
+        self.hint.setText("The report is being written.")
+        self.aside.run("report", lambda: keep_report(self.lab, take), lambda place: self.written.emit(place.stem))
 
     # --- the list --------------------------------------------------------------------------------------------
 

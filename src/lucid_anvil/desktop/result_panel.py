@@ -21,6 +21,7 @@ class ResultPanel(QWidget):
     again = pyqtSignal()
     struck_again = pyqtSignal()
     certificate = pyqtSignal()
+    report = pyqtSignal()
 
     def __init__(self, initials: str) -> None:
         super().__init__()
@@ -90,6 +91,9 @@ class ResultPanel(QWidget):
         self.paper = button("Open certificate", "main")
         self.paper.clicked.connect(self.certificate)
         column.addWidget(self.paper)
+        self.draft = button("Report", tip="The paper of this take as it stands, into the Folio; no certificate")
+        self.draft.clicked.connect(self.report)
+        column.addWidget(self.draft)
         self.rerun = button(
             "Run again", tip="A new take of the same plan; after an adjustment it gives the as-left values"
         )
@@ -112,6 +116,7 @@ class ResultPanel(QWidget):
         """`last`: how it stands to the last calibration; `accepted`: certificate number; `cut`: why it was cut."""
         self.box.setVisible(finding is not None and accepted is None)
         self.paper.setVisible(accepted is not None)
+        self.draft.setVisible(finding is not None and accepted is None)
         said = f"Accepted: certificate {accepted}." if accepted else ""
         if cut:
             said = "A take that was cut can't be accepted. It is kept; find the cause, then run again."

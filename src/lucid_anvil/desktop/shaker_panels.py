@@ -144,6 +144,7 @@ class ShakerResult(QWidget):
 
     again = pyqtSignal()
     carry_on = pyqtSignal()
+    report = pyqtSignal()
     nothing = "Nothing was driven at level."
     """said of a run that was cut before there was anything to read"""
 
@@ -184,6 +185,9 @@ class ShakerResult(QWidget):
         self.more = button("Continue from where it was cut", "main")
         self.more.clicked.connect(self.carry_on)
         column.addWidget(self.more)
+        self.paper = button("Report", tip="The report of this take, into the Folio")
+        self.paper.clicked.connect(self.report)
+        column.addWidget(self.paper)
         self.rerun = button("Run again", tip="A new take of the same plan; this one is kept")
         self.rerun.clicked.connect(self.again)
         column.addWidget(self.rerun)
@@ -194,6 +198,7 @@ class ShakerResult(QWidget):
         self.cut.setText(cut or "")
         self.cut.setVisible(cut is not None)
         self.more.setVisible(cut is not None and position)
+        self.paper.setVisible(finding is not None)
         if finding is None:
             self.glyph.set("outside")
             self.word.setText("cut" if cut else "nothing read")

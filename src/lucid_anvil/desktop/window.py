@@ -80,6 +80,7 @@ class MainWindow(QMainWindow):
             made.said.connect(self.say)
             made.running.connect(self._running)
             made.go.connect(self.go)
+            made.paper.connect(self.show_paper)
             made.accepted.connect(self._accepted)
             made.certificate.connect(lambda _t: self.go("Folio"))
         return self._bench
@@ -166,9 +167,17 @@ class MainWindow(QMainWindow):
                     from .folio_place import FolioPlace as Wanted  # type: ignore[assignment]
                 self._late[place] = Wanted(self.lab)
                 self.places.addWidget(self._late[place])
+                if place == "Lightbox":
+                    self._late[place].written.connect(self.show_paper)
             else:
                 self._late[place].reload()
             self.places.setCurrentWidget(self._late[place])
+
+    def show_paper(self, name: str) -> None:
+        """A paper that was just written, in the Folio."""
+        self.go("Folio")
+        self._late["Folio"].reload(name)
+        self.say(f"Kept in the Folio as {name}.")
 
     def place(self, name: str) -> Any:
         """A place that is made late."""
