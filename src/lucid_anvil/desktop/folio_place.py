@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QUrl
+from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices, QPalette
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPdfWidgets import QPdfView
@@ -33,6 +33,8 @@ class FolioPlace(QWidget):
         head.setContentsMargins(14, 0, 0, 4)
         column.addWidget(head)
         self.list = QListWidget()
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setWordWrap(True)
         self.list.currentItemChanged.connect(lambda now, _b: self._open(now))
         column.addWidget(self.list, 1)
         row.addWidget(frame)

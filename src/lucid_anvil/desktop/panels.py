@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtGui import QPainter
+from PyQt6.QtGui import QPainter, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ..core.figures import fitting
@@ -77,6 +77,17 @@ class Margins(QWidget):
             margin.show_it(*row)
         for i, margin in enumerate(self.kept):
             margin.setVisible(i < len(rows))
+        self._fit()
+
+    def _fit(self) -> None:
+        """Names that take two lines get their height: what a wrapped text needs is known only with its width."""
+        for margin in self.kept:
+            room = self.width() - margin.figure.sizeHint().width() - (30 if margin.glyph.isVisibleTo(margin) else 8)
+            margin.name.setFixedHeight(margin.name.heightForWidth(max(room, 60)))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit()
 
 
 def lacking(finding: Finding) -> str:
