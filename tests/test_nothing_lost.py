@@ -152,19 +152,23 @@ def test_a_note_is_never_readable_by_others(tmp_path: Path) -> None:
 # --- faces that go away; runs that are found ---------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("number", [signal.SIGHUP, signal.SIGTERM])
-def test_a_face_that_goes_away_leaves_a_run_that_is_found(demo_lab: Any, number: signal.Signals) -> None:
-    plan = short_plan(demo_lab, {**LONG, "dwell": "30 s"})
-    take = plan.parent / "take"
-    face = subprocess.Popen(
-        [sys.executable, "-m", "lucid_anvil.cli", "run", str(plan), "--take", str(take)], stderr=subprocess.PIPE,
-        text=True,
-    )  # fmt: skip
+def run_in_a_terminal(plan: Path, take: Path, *more: str) -> tuple[Any, launch.Address]:
+    """`lucid-anvil run` as a process of its own, waited for until it drives."""
+    command = [sys.executable, "-m", "lucid_anvil.cli", "run", str(plan), "--take", str(take), *more]
+    face = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
     until = time.monotonic() + 60
     while not [a for a in launch.runs() if a.take == str(take)] and time.monotonic() < until:
         time.sleep(0.1)
     (address,) = [a for a in launch.runs() if a.take == str(take)]
     Running(address, face, take).wait(driven)
+    return face, address
+
+
+@pytest.mark.parametrize("number", [signal.SIGHUP, signal.SIGTERM])
+def test_a_face_that_goes_away_leaves_a_run_that_is_found(demo_lab: Any, number: signal.Signals) -> None:
+    plan = short_plan(demo_lab, {**LONG, "dwell": "30 s"})
+    take = plan.parent / "take"
+    face, address = run_in_a_terminal(plan, take)
     face.send_signal(number)
     assert face.wait(20) == OPEN and "lucid-anvil watch" in face.stderr.read()
     assert launch.get_board(address).state == "running"
@@ -180,15 +184,7 @@ def test_a_plan_may_say_that_a_run_does_not_go_on_alone(demo_lab: Any, how: str)
     plan = short_plan(demo_lab, {**LONG, "dwell": "60 s"})
     plan.write_text(plan.read_text() + "when_alone: ease down\n")
     take = plan.parent / "take"
-    face = subprocess.Popen(
-        [sys.executable, "-m", "lucid_anvil.cli", "run", str(plan), "--take", str(take), "--pace", "real"],
-        stderr=subprocess.PIPE, text=True,
-    )  # fmt: skip
-    until = time.monotonic() + 60
-    while not [a for a in launch.runs() if a.take == str(take)] and time.monotonic() < until:
-        time.sleep(0.1)
-    (address,) = [a for a in launch.runs() if a.take == str(take)]
-    Running(address, face, take).wait(driven)
+    face, address = run_in_a_terminal(plan, take, "--pace", "real")
     face.send_signal(signal.SIGHUP if how == "told" else signal.SIGKILL)
     face.wait(20)
     until = time.monotonic() + 60  # nobody may look meanwhile: looking is what is missed

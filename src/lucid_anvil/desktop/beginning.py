@@ -14,7 +14,7 @@ from ..lab.place import Lab, open_lab
 from . import theme
 from .empty_stage import Row
 from .forms import Field, Fields
-from .widgets import Mark, button, card, label, section
+from .widgets import button, card, head_bar, label, section
 
 
 class BeginningWindow(QWidget):
@@ -33,27 +33,15 @@ class BeginningWindow(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self._bar())
+        bar, places = head_bar()
+        places.addStretch()
+        column.addWidget(bar)
         row = QHBoxLayout()
         row.setContentsMargins(40, 34, 40, 34)
         row.setSpacing(16)
         row.addWidget(self._new(folder or Path.home() / "lab"), 58)
         row.addWidget(self._known(cards), 42)
         column.addLayout(row, 1)
-
-    def _bar(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("bar")
-        bar.setFixedHeight(48)
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(14, 0, 14, 0)
-        row.setSpacing(10)
-        row.addWidget(Mark())
-        name = label("Lucid Anvil")
-        name.setStyleSheet("font-size: 15px; font-weight: 600;")
-        row.addWidget(name)
-        row.addStretch()
-        return bar
 
     def _new(self, folder: Path) -> QWidget:
         frame, column = card((28, 24, 28, 22), 10)

@@ -184,6 +184,21 @@ class Mark(QWidget):
         painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in points]))
 
 
+def head_bar() -> tuple[QWidget, QHBoxLayout]:
+    """The dark bar at the head of a window, with our sign and name; the row for what else stands there."""
+    bar = QWidget()
+    bar.setObjectName("bar")
+    bar.setFixedHeight(48)
+    row = QHBoxLayout(bar)
+    row.setContentsMargins(14, 0, 14, 0)
+    row.setSpacing(10)
+    row.addWidget(Mark())
+    name = label("Lucid Anvil")
+    name.setStyleSheet("font-size: 15px; font-weight: 600;")
+    row.addWidget(name)
+    return bar, row
+
+
 def small_text(painter: QPainter, x: float, y: float, text: str, colour: QColor, size: float = 9, weight: int = 400,
                right: bool = False) -> None:  # fmt: skip
     """Text at a base line; `right` aligns its end to x."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QMainWindow, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from ..lab.place import Lab
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 from . import theme
 from .ledger_place import LedgerPlace
 from .link import Link
-from .widgets import Elided, Mark, button, label
+from .widgets import Elided, button, head_bar, label
 
 PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
 
@@ -86,16 +86,7 @@ class MainWindow(QMainWindow):
         return self._bench
 
     def _bar(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("bar")
-        bar.setFixedHeight(48)
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(14, 0, 14, 0)
-        row.setSpacing(10)
-        row.addWidget(Mark())
-        name = label("Lucid Anvil")
-        name.setStyleSheet("font-size: 15px; font-weight: 600;")
-        row.addWidget(name)
+        bar, row = head_bar()
         where = Elided(self._where(), "muted")
         # Of one width, whatever the job is called: the places keep theirs, and a hand finds them unseen.
         where.setFixedWidth(256)
