@@ -101,6 +101,9 @@ def test_from_an_empty_folder_to_a_reference_with_its_certificate(qtbot: Any, tm
     assert held.uncertainty == pytest.approx(0.4) and held.due == datetime.date(2028, 9, 30)
     assert [p[0] for p in held.points or ()] == FREQUENCIES and (held.points or [])[29][2] == 0.7
     assert "10.02" in place.value.text()
+    filled({"serial": "W-1", "nominal": "10 mV/(m/s²)"}, refused)
+    QTest.mouseClick(place.new, Qt.MouseButton.LeftButton)
+    assert place.name.text() == "W-1" and not place.go.isEnabled() and "no bench" in place.why_not.text()
     leave(window)
 
 

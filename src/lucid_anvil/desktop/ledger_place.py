@@ -382,6 +382,8 @@ class LedgerPlace(QWidget):
         colour = theme.color(role).name()
         self.due.setText(f'<span style="color:{colour}; font-weight:600">{words}</span>{nominal}')
         why = not_here(s)
+        if not why and not self.lab.rig_file().exists():
+            why = f"This lab has no bench to calibrate on yet: its rig file belongs at {self.lab.facts.rig}."
         self.go.setEnabled(not why)
         self.why_not.setText(why)
         self.why_not.setVisible(bool(why))
