@@ -24,7 +24,7 @@ hypothesis_settings.load_profile("house")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # Runs of the tests are not among those of the person at this machine.
 os.environ["LUCID_ANVIL_RUNS"] = tempfile.mkdtemp(prefix="lucid-anvil-runs-")
-os.environ["LUCID_ANVIL_LABS"] = str(Path(os.environ["LUCID_ANVIL_RUNS"]) / "labs.json")
+os.environ["LUCID_ANVIL_LABS"] = str(Path(tempfile.mkdtemp(prefix="lucid-anvil-labs-")) / "labs.json")
 
 # Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
 gc.disable()

@@ -53,7 +53,7 @@ def find(note: Path) -> Address | None:
     try:
         held = json.loads(note.read_text(encoding="utf-8"))
         address = Address(held["port"], held["token"], held["pid"], held["plan"], held["take"])
-    except (OSError, ValueError, KeyError):
+    except (OSError, ValueError, KeyError, TypeError):
         return None
     return address if alive(address.pid) else None
 
