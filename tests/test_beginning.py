@@ -141,7 +141,7 @@ def test_labs_lately_open_are_offered_and_open(qtbot: Any, tmp_path: Path) -> No
 @pytest.mark.parametrize(
     ("text", "word"),
     [
-        ("20 10.0 0.5\n20 10.1 0.5", "one frequency"), ("20 10.0", "three numbers"), ("-1 10 0.5", "above zero"),
+        ("20 10.0 0.5\n20 10.1 0.5", "one frequency"), ("20; nan; 0.5", "three numbers"), ("20 10.0", "three numbers"), ("-1 10 0.5", "above zero"),
         ("Hz; bananas; %\n1;2;3", "bananas"), ("20 10 0.5\nHz V %", "among the numbers"), ("", "no row"),
         ("Hz; mV/(m/s²); N\n1;2;3", "doubt is in 'N'"),
     ],
@@ -159,7 +159,8 @@ def test_tables_in_other_units_are_turned() -> None:
 
 @pytest.mark.parametrize(
     ("more", "word"),
-    [({"value": "0"}, "above zero"), ({"date": "soon"}, "no date"), ({"date": "2999-01-01"}, "not come"),
+    [({"value": "0 mV/(m/s²)"}, "above zero"), ({"value": "10"}, "no unit"), ({"doubt": "0.5"}, "no unit"),
+     ({"doubt": "-1 %"}, "above zero"), ({"date": "soon"}, "no date"), ({"date": "2999-01-01"}, "not come"),
      ({"due": "2020-01-01"}, "before"), ({"lab": ""}, "laboratory"), ({"coverage": "9"}, "coverage")],
 )  # fmt: skip
 def test_a_certificate_that_can_not_be_is_refused(more: dict[str, str], word: str) -> None:

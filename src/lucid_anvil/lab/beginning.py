@@ -28,7 +28,7 @@ def begin_lab(
     folder: Path, name: str, address: list[str], initials: str, stand_ins: bool, today: datetime.date | None = None
 ) -> Lab:
     """Make a lab in a folder that is missing or empty. `stand_ins`: with benches of stand-ins and their sensors, to
-    practise on. Raises BadInput and leaves no half of one."""
+    practise on. Raises BadInput before anything is made where something is missing or in the way."""
     if not name.strip():
         raise BadInput("A lab needs a name: it stands on its papers.")
     if not initials.strip():

@@ -54,9 +54,10 @@ def points_from(text: str, unit: str) -> list[tuple[float, float, float]]:
 
 def _number(cell: str) -> float | None:
     try:
-        return float(cell.replace("−", "-").replace(",", "."))
+        made = float(cell.replace("−", "-").replace(",", "."))
     except ValueError:
         return None
+    return made if np.isfinite(made) else None
 
 
 def _heading(cells: list[str], unit: str, number: int) -> tuple[tuple[float, float, float], bool]:
@@ -99,7 +100,9 @@ def calibration_from(
 ) -> Calibration:  # fmt: skip
     """What was typed, as the ledger keeps it; the doubt is kept at k = 2. Raises BadInput for what can't be."""
     amount, unit = split(value)
-    sensitivity = parse(value, sensor.unit, "value") if unit else amount
+    if not unit:
+        raise BadInput(f"value: '{value}' has no unit: write it like '{amount:g} {sensor.unit}'.")
+    sensitivity = parse(value, sensor.unit, "value")
     if not sensitivity > 0:
         raise BadInput("value: a sensitivity must be above zero.")
     if not lab.strip() or not number.strip():
@@ -115,7 +118,7 @@ def calibration_from(
         k = parse(coverage, "", "coverage factor")
         if not 1 <= k <= 4:
             raise BadInput("coverage factor: it is 2 as a rule, and from 1 to 4.")
-        expanded = 2 / k * (parse(doubt, "%", "doubt") if "%" in doubt else _relative(doubt, sensor.unit, sensitivity))
+        expanded = 2 / k * _percent(doubt, sensor.unit, sensitivity)
     points = points_from(table, sensor.unit) if table.strip() else None
     return Calibration(
         made, sensitivity, sensor.unit, "as found", parse(frequency, "Hz", "frequency"), expanded, number.strip(),
@@ -123,20 +126,31 @@ def calibration_from(
     )  # fmt: skip
 
 
-def _relative(doubt: str, unit: str, sensitivity: float) -> float:
+def _percent(doubt: str, unit: str, sensitivity: float) -> float:
+    """An uncertainty in % or in the sensitivity's unit, as %; which of them is never assumed."""
     amount, own = split(doubt)
-    return 100 * parse(doubt, unit, "doubt") / sensitivity if own else amount
+    if not own:
+        raise BadInput(f"uncertainty: '{doubt}' has no unit: write '{amount:g} %' or '{amount:g} {unit}'.")
+    if not amount > 0:
+        raise BadInput("uncertainty: it must be above zero.")
+    return parse(doubt, "%", "uncertainty") if own == "%" else 100 * parse(doubt, unit, "uncertainty") / sensitivity
 
 
 def keep_paper(lab: Lab, number: str, paper: Path) -> Path:
-    """A copy of the certificate beside the lab's own papers; one that is there is not written over."""
+    """A copy of the certificate beside the lab's own papers; one that is there is not written over. Raises BadInput."""
     folder = lab.certificates / "elsewhere"
-    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise BadInput(f"{folder}: it can't be made ({problem.strerror}).") from None
     name = re.sub(r"[^\w.-]+", "-", number) or "certificate"
     place = folder / f"{name}{paper.suffix.lower()}"
     count = 2
     while place.exists():
         place = folder / f"{name}-{count}{paper.suffix.lower()}"
         count += 1
-    shutil.copyfile(paper, place)
+    try:
+        shutil.copyfile(paper, place)
+    except OSError as problem:
+        raise BadInput(f"{paper}: it can't be kept ({problem.strerror}).") from None
     return place
