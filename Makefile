@@ -1,7 +1,7 @@
 PY := .venv/bin/python
 export QT_QPA_PLATFORM_TEST := offscreen
 
-.PHONY: setup demo test check bench doubt faults mutants screenshots clean
+.PHONY: setup demo test check bench doubt faults mutants manual screenshots clean
 
 setup: .venv/.ready
 
@@ -31,6 +31,9 @@ mutants: setup
 
 faults: setup
 	$(PY) scripts/faults.py
+
+manual: setup
+	$(PY) scripts/manual.py
 
 screenshots: setup
 	QT_QPA_PLATFORM=offscreen $(PY) scripts/screenshots.py

@@ -293,8 +293,8 @@ def evaluate_one_second() -> float:
     """s for `evaluate` of a one-second file."""
     import numpy as np
 
+    from lucid_anvil.contracts.recording import channel_of
     from lucid_anvil.formats import Recording, write
-    from lucid_anvil.formats.recording import channel_of
 
     with tempfile.TemporaryDirectory() as work:
         t = np.arange(51200) / 51200
@@ -408,10 +408,10 @@ def many_curves() -> str:
     """One million points in each of eight curves, dragged along: pictures a second."""
     import numpy as np
 
+    from lucid_anvil.contracts.recording import channel_of
     from lucid_anvil.desktop.demo import application
     from lucid_anvil.desktop.record_view import RecordView
     from lucid_anvil.formats import Recording
-    from lucid_anvil.formats.recording import channel_of
 
     app = application()
     rng = np.random.default_rng(2)
@@ -431,6 +431,52 @@ def many_curves() -> str:
     return f"{count / (time.perf_counter() - before):.0f} pictures a second"
 
 
+def many_things() -> str:
+    """A lab of 1000 takes, 300 sensors and 60 plans: ledger, docket and Ctrl+K, each in ms, the best of five."""
+    code = r"""
+import os, sys, json, time, tempfile
+os.environ['QT_QPA_PLATFORM'] = 'offscreen'
+os.environ['LUCID_ANVIL_LABS'] = tempfile.mkdtemp() + '/labs.json'
+from pathlib import Path
+from lucid_anvil.desktop.demo import application
+from lucid_anvil.lab.beginning import begin_lab
+from lucid_anvil.lab.ledger import Sensor
+from lucid_anvil.engine.newplan import begin_plan
+from lucid_anvil.lab.finding_things import find, things
+app = application()
+lab = begin_lab(Path(tempfile.mkdtemp()) / 'lab', 'Bench', [], 'K.B.', True)
+ledger = lab.ledger()
+for i in range(300):
+    ledger.add(Sensor(f'N-{i:03d}', 'accelerometer', nominal=10.0))
+ledger.close()
+rig = lab.folder / 'rigs' / 'shaker.rig.yaml'
+first = begin_plan('random-vibration', rig, 'Unit 0', lab.jobs / 'j' / 'unit-0' / 'r' / 'r.plan.yaml', lab=lab)
+text = first.read_text()
+for i in range(1, 60):
+    p = lab.jobs / 'j' / f'unit-{i}' / 'r' / 'r.plan.yaml'
+    p.parent.mkdir(parents=True)
+    p.write_text(text)
+for i in range(1000):
+    t = lab.jobs / 'j' / f'unit-{i % 60}' / 'r' / f'take-{i // 60 + 1:03d}'
+    t.mkdir()
+    (t / 'plan.yaml').write_text(text)
+    (t / 'events.jsonl').write_text(json.dumps({'kind': 'end', 't': 1.0, 'status': 'done', 'reason': None}) + chr(10))
+from lucid_anvil.desktop.window import MainWindow
+w = MainWindow(lab); w.show(); app.processEvents(); w.bench
+def best(act):
+    took = []
+    for _ in range(5):
+        a = time.perf_counter(); act(); app.processEvents(); took.append(1e3 * (time.perf_counter() - a))
+    return min(took)
+held = things(lab)
+docket = best(lambda: w.bench.docket.show_plan(first, None, False))
+print(f"ledger {best(lambda: w.ledger.reload()):.0f} ms, docket {docket:.0f} ms,"
+      f" Ctrl+K opens in {best(lambda: things(lab)):.0f} ms, finds in {best(lambda: find(held, 'unit 17')):.1f} ms")
+os._exit(0)
+"""
+    return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip()
+
+
 def main() -> None:
     print(f"machine: a sleep of 10 ms is late by {machine_jitter()}", flush=True)
     for channels in (2, 8):
@@ -444,6 +490,7 @@ def main() -> None:
     print(f"door {flooded()}", flush=True)
     print(f"averaged spectra: {spectra_ratio()}", flush=True)
     print(f"100 million samples: {long_record()}", flush=True)
+    print(f"1000 takes, 300 sensors, 60 plans: {many_things()}", flush=True)
     print(f"one million points in eight curves: {many_curves()}", flush=True)
     if "--hour" in sys.argv:
         print(f"an hour: {an_hour()}", flush=True)

@@ -9,19 +9,19 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.weighting import gain as weighted
+from lucid_anvil.domains.amplifier.sheet_settings import SheetSettings, duration, tasks
 from lucid_anvil.engine.guards import Guards, Seen
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.loadheat import AMBIENT, LoadHeat
 from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.engine.walkround import Sensed, WalkRound
 from lucid_anvil.lab.amplifier_planning import WALK_ROUND, sheet_steps
-from lucid_anvil.lab.findings import Finding
 from lucid_anvil.lab.plans import GuardPart, Plan
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
-from lucid_anvil.methods.sheet_settings import SheetSettings, duration, tasks
 from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import LoadRating, Rig
 
@@ -284,7 +284,7 @@ def test_plans_and_settings_that_can_not_be() -> None:
         prepared([step("a", "gain"), step("a", "gain")])
     with pytest.raises(BadInput, match="one of voltage"):
         prepared([step("a", "gain", drive={"voltage": 1, "power": "1 W"})])
-    with pytest.raises(BadInput, match="several steps"):
+    with pytest.raises(BadInput, match="sheet of their own"):
         check(
             Plan,
             {"lucid-anvil-plan": 1, "title": "x", "steps": [{"method": "sine-sweep"}, {"method": "output-gain"}]},
@@ -348,7 +348,7 @@ def test_a_load_changed_by_hand_is_looked_at() -> None:
     assert not [m for m in made.marks if m["kind"] == "reading"]
     performance = ready.method.perform(ready.settings, ready.facts, None)
     want = next(performance)
-    from lucid_anvil.methods.base import Got
+    from lucid_anvil.contracts.method import Got
 
     quiet = {r: np.zeros(2048) for r in ("A", "B", "drive")}
     shown = {"supply": 230.0, "temperature": {"A": 25.0, "B": 25.0}, "resistance": {"A": 4.0, "B": None}}
@@ -369,7 +369,7 @@ def test_the_source_impedance_is_complex_where_the_tone_goes_on() -> None:
     close(f, "z_A_4_source_reactance", 2 * math.pi * 2000 * 3e-6, 2e-4)
     close(f, "z_A_4_source_impedance", 0.09, 4e-4)
     jumps = registry.get("output-impedance")
-    from lucid_anvil.formats.recording import channel_of
+    from lucid_anvil.contracts.recording import channel_of
 
     t = np.arange(48000) / 48e3
     x = np.concatenate([np.sin(2 * np.pi * 1000 * t + p) for p in (0.0, 1.0, 2.5)])

@@ -166,8 +166,8 @@ def test_the_strongest_lines_are_named_by_their_order() -> None:
 
 
 def test_points_that_do_not_count_are_crossed(qtbot: Any) -> None:
+    from lucid_anvil.contracts.finding import Curve, Finding
     from lucid_anvil.desktop.sheet_stage import SheetStage
-    from lucid_anvil.lab.findings import Curve, Finding
 
     x, y = (0.1, 1.0, 10.0, 40.0), (0.1, 0.05, 0.02, 1.0)
     stage = SheetStage()
@@ -187,8 +187,8 @@ def test_points_that_do_not_count_are_crossed(qtbot: Any) -> None:
 
 
 def test_limits_of_several_units(demo_lab: Any) -> None:
+    from lucid_anvil.contracts.finding import Curve, Finding
     from lucid_anvil.core.errors import BadInput
-    from lucid_anvil.lab.findings import Curve, Finding
 
     place = short_sheet(demo_lab)
     x = tuple(np.geomspace(20, 20e3, 50))
@@ -210,8 +210,8 @@ def test_limits_of_several_units(demo_lab: Any) -> None:
 def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
     from PyQt6.QtCore import Qt as Q
 
+    from lucid_anvil.contracts.finding import Curve, Finding
     from lucid_anvil.desktop.limits_view import LimitsView
-    from lucid_anvil.lab.findings import Curve, Finding
     from lucid_anvil.lab.unit_limits import Unit
 
     x = tuple(np.geomspace(0.1, 40, 30))

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPlainTextEdit
 from tests.test_desktop import leave
@@ -45,22 +45,17 @@ def fill(sheet: Any, values: dict[str, str]) -> None:
 
 
 def filled(values: dict[str, str], then: list[str]) -> None:
-    """Fills the sheet that is going to open and presses its key; what it refuses goes into `then`, and is mended by
-    the values under "mended:" names."""
-
-    def answer() -> None:
-        sheet = QApplication.activeModalWidget()
-        assert isinstance(sheet, Sheet)
-        fill(sheet, {k: v for k, v in values.items() if not k.startswith("mended:")})
+    """Fills the sheet that is open and presses its key; what it refuses goes into `then`, and is mended by the values
+    under "mended:" names."""
+    sheet = QApplication.activeModalWidget()
+    assert isinstance(sheet, Sheet)
+    fill(sheet, {k: v for k, v in values.items() if not k.startswith("mended:")})
+    QTest.mouseClick(sheet.yes, Qt.MouseButton.LeftButton)
+    if sheet.isVisible():
+        then.append(sheet.wrong.text())
+        fill(sheet, {k.removeprefix("mended:"): v for k, v in values.items() if k.startswith("mended:")})
         QTest.mouseClick(sheet.yes, Qt.MouseButton.LeftButton)
-        if sheet.isVisible():
-            then.append(sheet.wrong.text())
-            fill(sheet, {k.removeprefix("mended:"): v for k, v in values.items() if k.startswith("mended:")})
-            QTest.mouseClick(sheet.yes, Qt.MouseButton.LeftButton)
-        if sheet.isVisible():
-            sheet.reject()
-
-    QTimer.singleShot(0, answer)
+    assert not sheet.isVisible(), sheet.wrong.text()
 
 
 def begun(qtbot: Any, folder: Path) -> Lab:
@@ -84,15 +79,15 @@ def test_from_an_empty_folder_to_a_reference_with_its_certificate(qtbot: Any, tm
     place = window.ledger
     assert place.name.text() == "No sensor yet" and not place.go.isVisible() and not place.history.isVisible()
     refused: list[str] = []
-    filled({"serial": "R-1", "nominal": "10", "use": "reference", "mended:nominal": "98.1 mV/g"}, refused)
     QTest.mouseClick(place.new, Qt.MouseButton.LeftButton)
+    filled({"serial": "R-1", "nominal": "10", "use": "reference", "mended:nominal": "98.1 mV/g"}, refused)
     assert len(refused) == 1 and "no unit" in refused[0]
     assert place.name.text() == "R-1" and place.value.text() == "never calibrated"
     assert not place.go.isEnabled() and "reference" in place.why_not.text()
     values = {"value": "10.02 mV/(m/s²)", "doubt": "0.6 %", "coverage": "3", "date": "2026-09-30", "lab": "Institute",
               "number": "77/26", "due": "2028-09-30", "table": "kHz; g\n1; 2", "mended:table": TABLE}  # fmt: skip
-    filled(values, refused)
     QTest.mouseClick(place.paper, Qt.MouseButton.LeftButton)
+    filled(values, refused)
     assert len(refused) == 2 and "line 1" in refused[1]
     (entry,) = open_lab(lab.folder).ledger().entries()
     held = entry.last
@@ -101,8 +96,8 @@ def test_from_an_empty_folder_to_a_reference_with_its_certificate(qtbot: Any, tm
     assert held.uncertainty == pytest.approx(0.4) and held.due == datetime.date(2028, 9, 30)
     assert [p[0] for p in held.points or ()] == FREQUENCIES and (held.points or [])[29][2] == 0.7
     assert "10.02" in place.value.text()
-    filled({"serial": "W-1", "nominal": "10 mV/(m/s²)"}, refused)
     QTest.mouseClick(place.new, Qt.MouseButton.LeftButton)
+    filled({"serial": "W-1", "nominal": "10 mV/(m/s²)"}, refused)
     assert place.name.text() == "W-1" and not place.go.isEnabled() and "no bench" in place.why_not.text()
     leave(window)
 

@@ -8,14 +8,14 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.core.control import chain as chain_core
 from lucid_anvil.core.control.chain import ChainWatch, Changed, apart, chain_model
 from lucid_anvil.core.control.plant import LoopResponse
+from lucid_anvil.domains.shaker.chain import changes_in
+from lucid_anvil.domains.shaker.settings import in_units
 from lucid_anvil.engine.guards import told
 from lucid_anvil.engine.inprocess import Played, play_through
-from lucid_anvil.lab.findings import Finding
-from lucid_anvil.methods.shaker_chain import changes_in
-from lucid_anvil.methods.shaker_settings import in_units
 from lucid_anvil.protocol import chain
 from lucid_anvil.rig.model import Fault
 from test_shaker_control import prepared, sine
@@ -115,9 +115,8 @@ def test_a_model_travels_whole() -> None:
 def run(method: str, settings: dict[str, Any], size: float, at: float) -> tuple[Played, Finding, float]:
     """A run in which the control sensor changes, the finding, and by how much the table went beyond its level."""
     plain = prepared(method, settings)
-    shift = 12 * plain.facts.block / plain.facts.rate
     faulty = prepared(method, settings)
-    faulty.rig.standin.faults.append(Fault(at=at + shift, kind="gain_jump", channel="control", size=size))
+    faulty.rig.standin.faults.append(Fault(at=at, kind="gain_jump", channel="control", size=size))
     made = play_through(faulty, longest=at + 3)
     finding = faulty.method.evaluate(made.channels, faulty.settings, made.marks)
     rate, x = plain.facts.rate, made.channels["control"].samples().copy()
@@ -157,7 +156,7 @@ def test_the_finding_looks_again_from_the_record() -> None:
     x = control.samples().copy()
     start = next(float(m["t"]) for m in made.marks if m["kind"] == "random")
     x[round((start + 3) * control.rate) :] *= 0.6
-    from lucid_anvil.formats.recording import channel_of
+    from lucid_anvil.contracts.recording import channel_of
 
     channels = {**made.channels, "control": channel_of("control", "V", control.rate, x, dict(control.meta))}
     looked = p.method.evaluate(channels, p.settings, made.marks)

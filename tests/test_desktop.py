@@ -19,14 +19,16 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 from tests.conftest import SHORT
 
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.core.signal.pyramid import envelope
 from lucid_anvil.desktop import theme
+from lucid_anvil.desktop.asking import LineDialog
 from lucid_anvil.desktop.chart import Chart
 from lucid_anvil.desktop.empty_stage import Row
+from lucid_anvil.desktop.new_test import NewTest
 from lucid_anvil.desktop.panels import corridor_rows, reading_row, room_text
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine import launch
-from lucid_anvil.lab.findings import Curve, Finding, Reading
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.protocol.messages import Board, CheckState, Room, board_from
 
@@ -147,10 +149,12 @@ def test_f12_stops_from_anywhere(window: MainWindow) -> None:
     begin(window, {"dwell": "5 s"})
     bench = window.bench
     until(lambda: len(bench.comparison.course.done) >= 1, 90)
-    window.go("Ledger")
-    window.setFocus()
-    QTest.keyClick(window, Qt.Key.Key_F12)
+    bench.make_mark()  # a dialog over the window, as when something is being noted down
+    asked = QApplication.activeModalWidget()
+    assert isinstance(asked, LineDialog) and bench.state == "running"
+    QTest.keyClick(asked.line, Qt.Key.Key_F12)
     until(lambda: bench.state == "done", 60)
+    assert QApplication.activeModalWidget() is None
     assert bench.take is not None
     take = Take(bench.take)
     assert take.status() == "cut"
@@ -333,13 +337,19 @@ def test_empty_places_say_what_to_do(window: MainWindow) -> None:
     assert any("Calibrate" in r.title for r in rows) and any("Battery tray" in r.title for r in rows)
     # Neither a plot nor a course without a plan; and each row leads where it says.
     assert window.bench.stages.currentWidget() is window.bench.nothing and not window.bench.below.isVisible()
-    rows[0].setFocus()
     QTest.keyClick(rows[0], Qt.Key.Key_Return)
+    sheet = QApplication.activeModalWidget()
+    assert isinstance(sheet, NewTest)  # the window itself stays awake behind it
+    QTest.keyClick(sheet, Qt.Key.Key_Escape)
+    until(lambda: QApplication.activeModalWidget() is None)
+    QTest.keyClick(next(r for r in rows if "Calibrate" in r.title), Qt.Key.Key_Return)
     assert window.tabs["Ledger"].isChecked()
     window.go("Folio")
     assert "accept" in window.place("Folio").empty.text()
     window.go("Lightbox")
     assert "Run a plan" in window.place("Lightbox").empty.text()
+    window.activateWindow()
+    until(window.isActiveWindow)
     QTest.keyClick(window, Qt.Key.Key_F12)
     assert "nothing is being driven" in window.strip.text()
     window.bench.calibrate("GA-15")

@@ -20,6 +20,7 @@ from tests.conftest import Running, short_plan
 from lucid_anvil.engine import launch
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.engine.recorder import Recorder
+from lucid_anvil.engine.settling import close_take
 from lucid_anvil.formats import read
 from lucid_anvil.formats.hdf5file import read_events
 from lucid_anvil.lab.takes import Take
@@ -281,6 +282,22 @@ def test_kill_the_conductor(demo_lab: Any, conduct: Conduct) -> None:
     assert record.channels[0].duration > board.t - 1.1
     assert np.all(np.isfinite(record.channels[0].samples()))
     assert evaluate_take(take).reading("sensitivity").value == pytest.approx(9.86, rel=0.01)
+    before = record.channels[0].duration
+    assert close_take(take)
+    ends_at_zero(take)
+    assert take.recording().channels[0].duration > before
+    assert evaluate_take(take).reading("sensitivity").value == pytest.approx(9.86, rel=0.01)
+
+
+def ends_at_zero(take: Take) -> None:
+    """The record goes on, without a jump, until the drive is at zero and stays there."""
+    rate = take.recording().channels[0].rate
+    drive = raw(take.folder)["drive"]
+    trip = next(e for e in take.events() if e["kind"] == "trip")
+    brought = drive[round(trip["t"] * rate) :]
+    assert np.max(np.abs(brought[: BLOCK // 4])) > 0.2 * np.max(np.abs(drive)) and np.all(brought[-BLOCK:] == 0)
+    steps = np.abs(np.diff(drive))
+    assert np.max(steps[-12 * BLOCK :]) < 1.3 * np.max(steps[: -12 * BLOCK])
 
 
 def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
@@ -299,6 +316,7 @@ def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
     assert take.status() == "failed"
     assert "guards are gone" in (take.reason() or "")
     assert take.recording().channels[0].duration > 1
+    ends_at_zero(take)
     assert gone(held["device"])
 
 
@@ -353,9 +371,7 @@ def test_a_walk_round_that_is_left_leaves_nothing(demo_lab: Any, conduct: Conduc
     running = conduct(short_plan(demo_lab), auto=None)
     running.wait(lambda b: b.state == "walk-round")
     launch.order(running.address, "close")
-    running.over(30)
-    launch.order(running.address, "close")
-    running.process.wait(20)
+    running.process.wait(40)
     assert not running.take.exists()
 
 

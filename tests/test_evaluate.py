@@ -12,11 +12,11 @@ import numpy as np
 import pytest
 from tests.conftest import Synthetic, make_record
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import as_json, from_json
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import as_json, from_json
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
 
 METHOD = registry.get("accelerometer-comparison")
 

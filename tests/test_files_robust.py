@@ -7,10 +7,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.recording import Recording, channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.formats import read, write
 from lucid_anvil.formats.files import ENDINGS
-from lucid_anvil.formats.recording import Recording, channel_of
 
 RATE = 1000.0
 SHARES = (0.0, 0.02, 0.1, 0.37, 0.5, 0.81, 0.97, 0.999)

@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.formats import Recording, read, write
 from lucid_anvil.formats.csvfile import split_label
-from lucid_anvil.formats.recording import channel_of
 
 
 def sample(n: int = 500, rate: float = 51200.0) -> Recording:

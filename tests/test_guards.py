@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.engine.guards import Guards, Seen, StrokeFromAcceleration, default_guards, scaled
 from lucid_anvil.engine.ramp import Ramp
 from lucid_anvil.engine.ring import SLOTS, Ring
 from lucid_anvil.engine.study import demo_rig
-from lucid_anvil.lab.textfiles import check
 from lucid_anvil.rig.device import InputBlock, unpack
 from lucid_anvil.rig.model import Rig
 

@@ -11,14 +11,15 @@ import pytest
 import sqlalchemy as sa
 from tests.conftest import TODAY, short_plan
 
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.lab import planning
-from lucid_anvil.lab.findings import Curve, Finding, Reading
 from lucid_anvil.lab.ledger import Calibration, Entry, Ledger, Sensor
 from lucid_anvil.lab.place import lab_of, open_lab
 from lucid_anvil.lab.plans import Plan, load_plan, rig_path
 from lucid_anvil.lab.takes import Take, begin_take, list_takes, next_take_folder, open_take
-from lucid_anvil.lab.textfiles import check, dump_yaml, parse_yaml
+from lucid_anvil.lab.textfiles import dump_yaml, parse_yaml
 
 D = datetime.date
 

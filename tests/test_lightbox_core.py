@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal import curves, pulses, pyramid, soundfilter
 from lucid_anvil.core.signal.mobility import FORMS, form_of, part_of
 from lucid_anvil.formats import Recording, pyramidfile, read, write
-from lucid_anvil.formats.recording import channel_of
 
 # --- pyramid ---------------------------------------------------------------------------------------------------------
 

@@ -11,15 +11,15 @@ import pytest
 from typer.testing import CliRunner
 
 from lucid_anvil.cli import app
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.impact import hits_of, second_peak, stands_still
 from lucid_anvil.core.signal.modes import find_modes
 from lucid_anvil.core.signal.tacho import pulse_times, repaired, rotation_of
 from lucid_anvil.formats import Recording, write
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Finding
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
 
 RATE = 25600.0
 

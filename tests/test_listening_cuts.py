@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.domains.listening.speed_reading import _stretch
 from lucid_anvil.engine.preparing import prepare
-from lucid_anvil.formats.recording import channel_of
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
-from lucid_anvil.methods.speed_reading import _stretch
 
 Conduct = Callable[..., Any]
 

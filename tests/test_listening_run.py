@@ -8,8 +8,14 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.method import Got
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.docket import take_facts
+from lucid_anvil.domains.listening.impact_run import HitRun
+from lucid_anvil.domains.listening.listening import lamp, range_for
+from lucid_anvil.domains.listening.microphone_run import ToneRun
+from lucid_anvil.domains.listening.speed_run import SpeedRun
 from lucid_anvil.engine.evaluating import evaluate_take, reread
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import Prepared, prepare
@@ -19,12 +25,7 @@ from lucid_anvil.folio.testreport import report_context
 from lucid_anvil.lab.listening_planning import check_settings
 from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
-from lucid_anvil.lab.textfiles import check, dump_yaml, load_yaml
-from lucid_anvil.methods.base import Got
-from lucid_anvil.methods.impact_run import HitRun
-from lucid_anvil.methods.listening import lamp, range_for
-from lucid_anvil.methods.microphone_run import ToneRun
-from lucid_anvil.methods.speed_run import SpeedRun
+from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.choosing import bench_of
 
@@ -141,7 +142,7 @@ def test_the_hammer_moves_over_three_points_and_gives_the_modes_shapes(demo_lab:
                 bench = later
     else:
         raise AssertionError("it did not end")
-    from lucid_anvil.formats.recording import channel_of
+    from lucid_anvil.contracts.recording import channel_of
 
     whole = np.concatenate(rows, axis=1)
     channels = {r: channel_of(r, "V", prepared.facts.rate, whole[i]) for i, r in enumerate(("force", "response"))}
@@ -505,9 +506,9 @@ def test_overall_with_a_time_weighting_and_bands(demo_lab: Any) -> None:
 
 
 def test_a_plot_says_which_curves_it_shows_and_how_far() -> None:
+    from lucid_anvil.contracts import registry
+    from lucid_anvil.contracts.finding import Curve, Finding, Reading
     from lucid_anvil.folio.plots import view_svg
-    from lucid_anvil.lab.findings import Curve, Finding, Reading
-    from lucid_anvil.methods import registry
 
     orders, *_ = registry.get("speed-orders").views
     assert orders.shows("order_2.5") and not orders.shows("overall")

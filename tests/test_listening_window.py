@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
@@ -15,6 +15,8 @@ from tests.test_desktop import until
 from tests.test_listening_run import kept_take, plan_of
 from tests.test_shaker_window import begin, opened
 
+from lucid_anvil.contracts.finding import Curve, Finding
+from lucid_anvil.contracts.recording import Channel, channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.pulses import figures
 from lucid_anvil.desktop.asking import LineDialog
@@ -27,14 +29,12 @@ from lucid_anvil.desktop.player import RATE, Player
 from lucid_anvil.desktop.record_view import RecordView, figures_text, time_text
 from lucid_anvil.desktop.tone_stage import ToneStage
 from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.domains.listening.impact_response import linked
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.formats import Recording, read, write
-from lucid_anvil.formats.recording import Channel, channel_of
-from lucid_anvil.lab.findings import Curve, Finding
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
-from lucid_anvil.methods.impact_response import linked
 from lucid_anvil.protocol.messages import Board
 
 # --- on the Bench ----------------------------------------------------------------------------------------------------
@@ -137,19 +137,15 @@ def test_a_click_on_a_hit_that_was_put_aside_overrules_it(qtbot: Any) -> None:
 
 
 def typed(lines: list[str]) -> None:
-    """Types each line and Enter into the dialog that is going to open; "esc" leaves it."""
-
-    def answer() -> None:
-        shown = QApplication.activeModalWidget()
-        assert isinstance(shown, LineDialog)
-        for text in lines:
-            if text == "esc":
-                QTest.keyClick(shown, Qt.Key.Key_Escape)
-                return
-            QTest.keyClicks(shown.line, text)
-            QTest.keyClick(shown.line, Qt.Key.Key_Return)
-
-    QTimer.singleShot(0, answer)
+    """Types each line and Enter into the dialog that is open; "esc" leaves it."""
+    shown = QApplication.activeModalWidget()
+    assert isinstance(shown, LineDialog)
+    for text in lines:
+        if text == "esc":
+            QTest.keyClick(shown, Qt.Key.Key_Escape)
+            return
+        QTest.keyClicks(shown.line, text)
+        QTest.keyClick(shown.line, Qt.Key.Key_Return)
 
 
 def test_overruling_asks_for_a_reason(window: MainWindow, demo_lab: Any, monkeypatch: Any) -> None:
@@ -158,11 +154,11 @@ def test_overruling_asks_for_a_reason(window: MainWindow, demo_lab: Any, monkeyp
     monkeypatch.setattr(bench.link, "order", lambda name, **body: orders.append((name, body)))
     bench.link.blockSignals(True)  # the dialog turns the event loop: no picture of the real run meanwhile
     monkeypatch.setattr(bench, "state", "running")
+    bench.listen.overrule(3)
     typed(["", "esc"])
-    bench.listen.overrule(3)
     assert orders == []  # no reason, no overruling
-    typed(["cable slapped"])
     bench.listen.overrule(3)
+    typed(["cable slapped"])
     assert orders == [("overrule", {"number": 3, "note": "cable slapped"})]
     bench.listen.stage.hits.level.put(12.0)
     bench.listen.stage.hits.level.sigPositionChangeFinished.emit(bench.listen.stage.hits.level)
@@ -413,13 +409,23 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     window.go("Lightbox")
     box = window.place("Lightbox")
     assert box.list.count() == 1 and box.overlay.which.currentData() == "frf_magnitude"
-    box.again_with(take, "block: 8192\nhits: 4\nforce_sensitivity: 2.27 mV/N\nresponse_sensitivity: 9.87 mV/(m/s^2)\n")
+    box.read_again()
+    sheet = box.again.sheet
+    sheet.rows["block"].box.setText("few")
+    sheet.rows["block"].box.editingFinished.emit()
+    assert sheet.rows["block"].wrong.isVisible() and box.again.given == take.plan().step.settings
+    sheet.rows["block"].box.setText("8192")
+    sheet.rows["block"].box.editingFinished.emit()
+    assert not sheet.rows["block"].wrong.isVisible() and box.again.given["block"] == 8192
+    box.again.go.click()
     until(lambda: box.list.count() == 2, 30)
     assert len(take.finding_files()) == 2 and "kept beside the new one" in box.hint.text()
+    assert "readings differ" in box.again.told.text() or "No reading differs" in box.again.told.text()
+    out = tmp_path / "table.csv"
+    box.export_to(out)
+    until(lambda: out.exists() and "Written" in box.hint.text(), 20)
+    assert out.read_text(encoding="utf-8-sig").count("impact-response") == 1
     assert [box.list.item(i).text().split(" · ")[2] for i in range(2)] == ["reading 2", "reading 1"]
-    box.again_with(take, "block: few")
-    until(lambda: "block" in box.hint.text(), 20)
-    assert len(take.finding_files()) == 2
     # The crop goes out as a spreadsheet and comes back in as a stranger's file.
     box.tabs.choose("raw")
     box.record.choose("force")

@@ -8,11 +8,11 @@ import numpy as np
 import pytest
 from tests.test_output_robust import keeps_the_contract
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Finding
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
 
 RATE = 8192.0
 N = 4 * 8192

@@ -14,6 +14,8 @@ import pytest
 import scipy.io
 import soundfile
 
+from lucid_anvil.contracts.finding import Finding, Reading, as_json, from_json
+from lucid_anvil.contracts.recording import Recording, channel_of
 from lucid_anvil.core.control.table import read_table
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine.evaluating import evaluate_file
@@ -21,8 +23,6 @@ from lucid_anvil.folio.accepting import accept_take
 from lucid_anvil.folio.certificate import css_text, fetcher, html_of, report, write_pdf
 from lucid_anvil.formats import read, write
 from lucid_anvil.formats.files import LONGEST_WAV
-from lucid_anvil.formats.recording import Recording, channel_of
-from lucid_anvil.lab.findings import Finding, Reading, as_json, from_json
 from lucid_anvil.lab.ledger import Calibration, Ledger, Sensor
 from lucid_anvil.lab.place import Lab
 from lucid_anvil.lab.textfiles import load_yaml

@@ -17,7 +17,7 @@ from typing import Any
 import httpx
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.conftest import Running, short_plan
 
@@ -98,6 +98,7 @@ def test_a_door_under_attack_leaves_the_run_alone(demo_lab: Any, conduct: Conduc
                            ("mark", b"[" * 4000), ("mark", b"\xff\xfe")):  # fmt: skip
             answer = httpx.post(address.url(f"/{name}"), content=body, headers=address.headers)
             assert answer.status_code == 422 and answer.json()["detail"], (name, body[:20])
+        assert fuzzed(address) > 200
         door = _door_of(running.process.pid)
         os.kill(door, signal.SIGKILL)
         for one in idle:
@@ -112,6 +113,30 @@ def test_a_door_under_attack_leaves_the_run_alone(demo_lab: Any, conduct: Conduc
     board = running.over()
     assert board.state == "done" and board.trip is None, board.message
     assert not [e for e in read_events(running.take / "events.jsonl") if e["kind"] in ("note", "order", "trip")]
+
+
+def fuzzed(address: Any) -> int:
+    """Bodies of every kind to every order of a live run: all but the marks that happen to be right must be refused.
+    How many were."""
+    count = 0
+    with httpx.Client(headers=address.headers) as client:
+
+        @settings(max_examples=300)
+        @given(
+            st.sampled_from(sorted(ORDERS)), json_like | st.fixed_dictionaries({"by": json_like, "level": json_like})
+        )
+        def send(name: str, body: Any) -> None:
+            nonlocal count
+            content = json.dumps(body)
+            try:
+                order_of(name, json.loads(content))
+            except BadInput:
+                answer = client.post(address.url(f"/{name}"), content=content)
+                assert answer.status_code == 422 and isinstance(answer.json()["detail"], str), (name, content)
+                count += 1
+
+        send()
+    return count
 
 
 def _door_of(pid: int) -> int:
@@ -339,9 +364,11 @@ def test_exit_codes_of_runs_that_fail_outside(monkeypatch: pytest.MonkeyPatch, t
     monkeypatch.setattr(
         running, "run_plan", lambda *_: Outcome(tmp_path, "failed", "The load bank can't be reached", None)
     )
-    assert app(["run", "x.plan.yaml"], standalone_mode=False) == FAULT
+    plan = tmp_path / "x.plan.yaml"
+    plan.write_text("lucid-anvil-plan: 1\ntitle: t\nsteps:\n- {method: sine-sweep}\n")
+    assert app(["run", str(plan)], standalone_mode=False) == FAULT
     (tmp_path / "events.jsonl").write_text("")
-    assert app(["run", "x.plan.yaml"], standalone_mode=False) == CUT
+    assert app(["run", str(plan)], standalone_mode=False) == CUT
 
 
 # --- going on --------------------------------------------------------------------------------------------------------

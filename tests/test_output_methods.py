@@ -13,11 +13,11 @@ import soundfile
 from typer.testing import CliRunner
 
 from lucid_anvil.cli import app
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding, as_json, from_json
+from lucid_anvil.contracts.recording import Channel, channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.formats.recording import Channel, channel_of
-from lucid_anvil.lab.findings import Finding, as_json, from_json
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
 
 RATE = 48000.0
 OUTPUTS = [n for n in registry.names() if n.startswith("output-")]

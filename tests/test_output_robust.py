@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding, as_json
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Finding, as_json
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
 
 RATE = 48000.0
 N = 48000

@@ -22,8 +22,8 @@ from lucid_anvil.core.control.sweep import Sweep, sweeping
 from lucid_anvil.core.control.table import read_table, recognise
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.shaker import Capability, Shaker
+from lucid_anvil.domains.shaker.profile import work_out
 from lucid_anvil.lab.profiles import SineFile, TimeFile, load_profile, prepare_history, profile_of
-from lucid_anvil.methods.profile import work_out
 
 G = 9.80665
 EXAMPLE = """\

@@ -15,6 +15,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtWidgets import QApplication
 
+from lucid_anvil.contracts.finding import Curve, Finding, Reading, as_json, from_json
+from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.core.calibration.comparison import Tone, measure_tone
 from lucid_anvil.core.calibration.response import Response
 from lucid_anvil.core.calibration.uncertainty import Entry, combine, coverage_factor, of_ratio
@@ -23,8 +25,6 @@ from lucid_anvil.core.signal.health import flat_tops
 from lucid_anvil.core.signal.sinefit import fit_tone
 from lucid_anvil.desktop.background import Background, Tidy
 from lucid_anvil.formats import Recording, read, write
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Curve, Finding, Reading, as_json, from_json
 from lucid_anvil.lab.textfiles import dump_yaml, parse_yaml
 
 RATE = 51200.0

@@ -11,10 +11,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine.loadheat import AMBIENT, LoadHeat
 from lucid_anvil.formats.teds import decode
-from lucid_anvil.lab.textfiles import check, dump_yaml
+from lucid_anvil.lab.textfiles import dump_yaml
 from lucid_anvil.rig.choosing import rig_for, rig_of
 from lucid_anvil.rig.model import CardPart, LoadRating, Rig, load_rig
 

@@ -7,13 +7,12 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.method import Facts, Got, drive_block
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.engine.study import demo_rig, study_run
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
-from lucid_anvil.methods.accelerometer_comparison import METHOD, ComparisonSettings, points
-from lucid_anvil.methods.base import Facts, Got, drive_block
-from lucid_anvil.methods.comparison_run import (
+from lucid_anvil.domains.comparison.accelerometer_comparison import METHOD, ComparisonSettings, points
+from lucid_anvil.domains.comparison.run import (
     course,
     dwell_time,
     live_point,
@@ -24,6 +23,7 @@ from lucid_anvil.methods.comparison_run import (
     tables,
     with_bench,
 )  # fmt: skip
+from lucid_anvil.engine.study import demo_rig, study_run
 
 RATE, BLOCK = 51200.0, 2048
 FACTS = Facts(RATE, BLOCK, 5.0, {"reference": 0.01, "unit": 0.01})

@@ -11,9 +11,9 @@ from tests.test_soundcard import Loop, written_rig
 from typer.testing import CliRunner
 
 from lucid_anvil.cli import app
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine.evaluating import series_of
-from lucid_anvil.lab.findings import Curve, Finding, Reading
 from lucid_anvil.lab.takes import RETAKE, STRUCK, Take, begin_take, plan_beside
 from lucid_anvil.lab.textfiles import dump_yaml
 from lucid_anvil.lab.unit_limits import sheet_units

@@ -10,18 +10,18 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.core.control.plant import LoopResponse, estimate, judge_loop, periodic_noise, sharpest
 from lucid_anvil.core.control.randomloop import NoiseSource, rolled_off, smear
 from lucid_anvil.core.control.replication import compare, make_target
 from lucid_anvil.core.control.sineloop import fastest_rate
 from lucid_anvil.core.signal.spectra import averaged, frame_for
+from lucid_anvil.domains.shaker.random_reading import parts_of, spectra_of
+from lucid_anvil.domains.shaker.settings import in_units
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
-from lucid_anvil.lab.findings import Finding
 from lucid_anvil.lab.plans import Plan
 from lucid_anvil.lab.textfiles import load_yaml
-from lucid_anvil.methods.random_reading import parts_of, spectra_of
-from lucid_anvil.methods.shaker_settings import in_units
 from lucid_anvil.rig.model import Rig, load_rig
 
 RIG = Path(__file__).parents[1] / "src/lucid_anvil/data/demo/rigs/shaker.rig.yaml"
@@ -130,7 +130,7 @@ def test_hold_and_level_are_obeyed() -> None:
     p = prepared("sine-sweep", sine(60, 90, "4 oct/min", control={"probe": {"on": False}}))
     run = p.method.perform(p.settings, p.facts, None)
     want = next(run)
-    from lucid_anvil.methods.base import Got
+    from lucid_anvil.contracts.method import Got
     from lucid_anvil.rig.standins.bench import StandInBench
 
     bench = StandInBench(p.rig.model_copy(deep=True))
@@ -173,7 +173,7 @@ def test_random_lines_at_stated_degrees_of_freedom() -> None:
         shares = []
         for start in np.arange(part.start, part.stop - seconds, seconds):
             made_s = spectra_of(
-                record, ["control"], dataclasses.replace(part, start=start, stop=start + seconds), frame
+                record, ["control"], [dataclasses.replace(part, start=start, stop=start + seconds)], frame
             )
             inside = (made_s.frequency >= 20) & (made_s.frequency <= 2000)
             db = 10 * np.log10(made_s.auto[0][inside] / profile.density(made_s.frequency[inside]))
@@ -285,6 +285,29 @@ def test_a_loose_sensor_is_told_from_its_coherence() -> None:
     spoiled = dataclasses.replace(made, coherence=np.array([np.full(1000, 0.4), np.ones(1000)]))
     said = judge_loop(spoiled, ["control", "tray"], model, (10, 400), np.ones(2), ["acceleration"] * 2)
     assert said[0].kind == "loose" and "control" in said[0].text
+
+
+def placed(where: str) -> list[Any]:
+    """What a probe run says with the control sensor on the table, on what is mounted, or its cable exchanged."""
+    f = np.arange(0, 801) * 0.5
+    table = 50.0 / (1 - 0.3j)
+    r1, r2 = f / 120, f / 260
+    first, second = 1 / (1 - r1**2 + 1j * r1 / 20), 1 / (1 - r2**2 + 1j * r2 / 15)
+    h0 = np.full(f.size, table) * (1 + 0.1 * first)
+    rows = {"right": [h0, h0 * first, h0 * second], "exchanged": [h0 * first, h0, h0 * second],
+            "elsewhere": [h0 * first, h0 * second, h0 * second]}[where]  # fmt: skip
+    loop = LoopResponse(f, np.array(rows), np.ones((3, f.size)), np.full(3, 1e-3), 0.001)
+    return judge_loop(
+        loop, ["control", "rib", "tray"], np.full(f.size, 50.0), (20, 390), np.ones(3), ["acceleration"] * 3
+    )
+
+
+def test_a_control_sensor_at_another_place_is_told_from_the_shape_of_the_responses() -> None:
+    assert placed("right") == []
+    (said,) = placed("exchanged")
+    assert said.fatal and "control and rib are exchanged" in said.text and "120 Hz" in said.text
+    (said,) = placed("elsewhere")
+    assert not said.fatal and "resonance of its own at 120 Hz" in said.text and "not on the table" in said.text
 
 
 @pytest.mark.parametrize(

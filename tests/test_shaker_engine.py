@@ -117,6 +117,25 @@ def test_going_on_from_where_it_was_cut(demo_lab: Any, conduct: Start) -> None:
     assert any(e["kind"] == "continued" for e in Take(done.take).events())
 
 
+@pytest.mark.parametrize(("name", "how"), [("random", "killed"), ("record", "stopped")])
+def test_going_on_after_a_kill_and_a_stop(name: str, how: str, demo_lab: Any, conduct: Start) -> None:
+    place = quick_plan(demo_lab, name)
+    running = conduct(place)
+    running.wait(lambda b: Take(running.take).position() is not None)
+    if how == "killed":
+        running.process.kill()
+        running.process.wait(10)
+    else:
+        launch.order(running.address, "stop", why="enough")
+        running.over()
+        launch.order(running.address, "close")
+    done = run_plan(place, None, "fast", place.parent / "second", "T.T.", print, running.take)
+    assert done.status == "done" and done.finding is not None, done
+    assert done.finding.missing == () and done.finding.verdict != "open"
+    alone = evaluate_take(Take(running.take))
+    assert not alone.complete and alone.verdict != "inside"
+
+
 def test_orders_reach_the_method(demo_lab: Any, conduct: Start) -> None:
     running = conduct(quick_plan(demo_lab, "sine", {"course": [{"dwell": "60 Hz", "duration": "60 s"}]}))
     running.wait(lambda b: b.live.get("stage") == "dwell")

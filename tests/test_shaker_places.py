@@ -15,6 +15,8 @@ from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import leave, until
 from tests.test_shaker_engine import quick_plan
 
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.method import Axis
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.lanes import Lane
 from lucid_anvil.desktop.probe_view import HeadroomBars, ProbeView
@@ -27,12 +29,10 @@ from lucid_anvil.engine.rehearsal import rehearse
 from lucid_anvil.folio.certificate import html_of, report
 from lucid_anvil.folio.plots import view_svg
 from lucid_anvil.folio.testreport import reading_row, report_context
-from lucid_anvil.lab.findings import Curve, Finding, Reading
 from lucid_anvil.lab.place import open_lab
 from lucid_anvil.lab.plans import load_plan, put_plan
 from lucid_anvil.lab.takes import Take, begin_take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
-from lucid_anvil.methods.base import Axis
 
 
 def kept_take(lab: Any, name: str, number: int = 1, status: str = "done", reason: str | None = None) -> Take:

@@ -12,14 +12,14 @@ import numpy as np
 import pytest
 from ruamel.yaml import YAML
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.control.sweep import Sweep
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.shaker.course import sine_stretches
+from lucid_anvil.domains.shaker.settings import ShakerSettings, decibel
 from lucid_anvil.engine.evaluating import evaluate_file
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
-from lucid_anvil.methods.shaker_course import sine_stretches
-from lucid_anvil.methods.shaker_settings import ShakerSettings, decibel
 
 RATE = 4096.0
 PROFILE: dict[str, Any] = {

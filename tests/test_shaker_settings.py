@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.control.plant import LoopResponse
 from lucid_anvil.core.control.sineloop import Regulation
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.textfiles import check, dump_yaml
-from lucid_anvil.methods.shaker_course import items, level_stretches, sine_stretches
-from lucid_anvil.methods.shaker_settings import (
+from lucid_anvil.domains.shaker.course import items, level_stretches, sine_stretches
+from lucid_anvil.domains.shaker.settings import (
     ShakerSettings,
     control_roles,
     decibel,
@@ -22,6 +22,7 @@ from lucid_anvil.methods.shaker_settings import (
     in_units,
     with_tolerance,
 )
+from lucid_anvil.lab.textfiles import dump_yaml
 
 SINE = {
     "kind": "sine", "start": "10 Hz", "stop": "160 Hz", "segments": [{"acceleration": "10 m/s^2"}],

@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 from tests.test_amplifier_sheet import prepared, rig_of, step
 
+from lucid_anvil.contracts.finding import Finding
+from lucid_anvil.contracts.method import LEAD, Got
+from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import Prepared, facts_of
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Finding
-from lucid_anvil.methods.base import LEAD, Got
 
 
 def by_hand(ready: Prepared) -> Prepared:

@@ -10,9 +10,9 @@ import numpy as np
 import pytest
 from tests.test_amplifier_sheet import performed, prepared, rig_of, step
 
+from lucid_anvil.contracts.method import Got
+from lucid_anvil.domains.amplifier.sheet_settings import SheetSettings, tasks
 from lucid_anvil.engine.inprocess import play_through
-from lucid_anvil.methods.base import Got
-from lucid_anvil.methods.sheet_settings import SheetSettings, tasks
 
 WARM = step("warm", "precondition", loads=[8], drive={"power": "0.1 rated"}, read="2 s")
 

@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts import registry
+from lucid_anvil.contracts.finding import Finding
+from lucid_anvil.contracts.recording import channel_of
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.audio import response
-from lucid_anvil.formats.recording import channel_of
-from lucid_anvil.lab.findings import Finding
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods import registry
-from lucid_anvil.methods.sheet_reading import out_of_supply
-from lucid_anvil.methods.sheet_settings import SheetSettings
+from lucid_anvil.domains.amplifier.sheet_reading import out_of_supply
+from lucid_anvil.domains.amplifier.sheet_settings import SheetSettings
 
 RATE = 48000.0
 SHEET = registry.get("amplifier-sheet")

@@ -9,11 +9,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.amplifier.sheet_settings import (
+    PRECONDITION,
+    Drive,
+    SheetSettings,
+    SupplyWindow,
+    duration,
+    tasks,
+)
 from lucid_anvil.lab.amplifier_planning import sheet_steps
 from lucid_anvil.lab.plans import Plan
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods.sheet_settings import PRECONDITION, Drive, SheetSettings, SupplyWindow, duration, tasks
 
 
 def one(**more: Any) -> dict[str, Any]:
@@ -147,5 +154,5 @@ def test_the_usual_sheet_is_a_plan_whose_first_step_warms_up() -> None:
 
 def test_several_steps_of_other_methods_are_no_plan() -> None:
     steps = [{"method": "accelerometer-comparison", "settings": {}}, {"method": "output-gain", "name": "g"}]
-    with pytest.raises(BadInput, match="only where all of them read an amplifier's output"):
+    with pytest.raises(BadInput, match="sheet of their own"):
         check(Plan, {"lucid-anvil-plan": 1, "title": "t", "steps": steps}, "plan")

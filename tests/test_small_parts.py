@@ -188,7 +188,14 @@ def test_a_course_shows_whole_words_or_a_number(text: str, room: float, lines: l
 
 @pytest.mark.parametrize(
     ("value", "digits", "text"),
-    [(110.3, 2, "110"), (0.00093, 2, "0.00093"), (-12345.0, 3, "−12300"), (0.0, 2, "0"), (9.96, 2, "10"), (3e9, 2, "3e+09")],
+    [
+        (110.3, 2, "110"),
+        (0.00093, 2, "0.00093"),
+        (-12345.0, 3, "−12300"),
+        (0.0, 2, "0"),
+        (9.96, 2, "10"),
+        (3e9, 2, "3e+09"),
+    ],
 )
 def test_significant_digits_without_exponents(value: float, digits: int, text: str) -> None:
     from lucid_anvil.core.figures import significant
@@ -197,9 +204,9 @@ def test_significant_digits_without_exponents(value: float, digits: int, text: s
 
 
 def test_lengths_take_a_prefix_that_fits() -> None:
+    from lucid_anvil.contracts.finding import Reading
     from lucid_anvil.desktop.panels import reading_row
     from lucid_anvil.folio.testreport import reading_row as on_paper
-    from lucid_anvil.lab.findings import Reading
 
     stroke = Reading("stroke", "Stroke", 0.00093, "m", 0.00002, 2.0)
     assert reading_row(stroke)[1] == "0.930 ± 0.020 mm"

@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.sensor import SensorModel
 from lucid_anvil.core.shaker import Shaker
 from lucid_anvil.core.signal.sinefit import fit_tone
 from lucid_anvil.engine.study import demo_rig
-from lucid_anvil.lab.textfiles import check
 from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.bench import OPEN_BIAS, SHORT_BIAS, StandInBench
 from lucid_anvil.rig.standins.errors import DrawnErrors, draw_one, drawn_certificate, half_width

@@ -13,6 +13,9 @@ from PyQt6.QtGui import QColor, QImage, QPainter
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.method import CourseItem
+from lucid_anvil.contracts.settings import check
 from lucid_anvil.desktop import theme
 from lucid_anvil.desktop.budget_view import BudgetView, fewer
 from lucid_anvil.desktop.chain_view import ChainView
@@ -27,12 +30,9 @@ from lucid_anvil.desktop.walk_panel import CheckRow
 from lucid_anvil.desktop.widgets import Bar, Elided, Tabs, Verdict, draw_verdict
 from lucid_anvil.engine.study import demo_rig, study_run
 from lucid_anvil.engine.tiles import chain, level_text, picture
-from lucid_anvil.lab.findings import Curve, Finding, Reading
 from lucid_anvil.lab.ledger import Calibration
 from lucid_anvil.lab.plans import Plan
 from lucid_anvil.lab.takes import begin_take
-from lucid_anvil.lab.textfiles import check
-from lucid_anvil.methods.base import CourseItem
 from lucid_anvil.protocol.messages import Board, CheckState, Room, Tile, Trip
 
 pytestmark = pytest.mark.usefixtures("qapp")

@@ -99,7 +99,7 @@ def check_fault(lab: Lab, mode: str, kind: str, seed: int) -> Told:
     quick = prepared_for(lab, mode, seed, None)
     probe = quick.course()[0].duration
     at = probe + float(rng.uniform(3.5, 7.0))
-    fault = {"at": at + 12 * quick.facts.block / quick.facts.rate, "kind": kind, "channel": channel, "size": size}
+    fault = {"at": at, "kind": kind, "channel": channel, "size": size}
     made = play_through(prepared_for(lab, mode, seed, fault), longest=at + 25)
     if made.trip is None:
         return Told(False, "never cut")
@@ -134,8 +134,7 @@ def true_level(lab: Lab, mode: str, seed: int, size: float, at: float) -> tuple[
     """A run whose control sensor changes by `size` (share) at a time, and the most that the table then did against
     the same run without: the largest ratio of rms over a tenth of a second, or two periods, until the drive is down."""
     quick = prepared_for(lab, mode, seed, None)
-    span = quick.facts.block / quick.facts.rate
-    fault = {"at": at + 12 * span, "kind": "gain_jump", "channel": "control", "size": size}
+    fault = {"at": at, "kind": "gain_jump", "channel": "control", "size": size}
     made = play_through(prepared_for(lab, mode, seed, fault), longest=at + 6)
     clean = play_through(quick, longest=at + 6)
     rate = quick.facts.rate

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from lucid_anvil.contracts.recording import Recording, channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.formats import read, write
-from lucid_anvil.formats.recording import Recording, channel_of
 
 from .told import Job, Told
 

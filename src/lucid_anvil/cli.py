@@ -16,7 +16,7 @@ from .cli_shared import JsonOut, give_json, say, show_table
 from .core.errors import BadInput
 
 if TYPE_CHECKING:
-    from .lab.findings import Finding
+    from .contracts.finding import Finding
 
 OK, OUTSIDE, BAD_INPUT, CUT, FAULT, OPEN = 0, 1, 2, 3, 4, 5
 EXIT_OF_VERDICT = {"outside": OUTSIDE, "open": OPEN, "inside": OK, "none": OK}
@@ -28,6 +28,8 @@ app = typer.Typer(
     no_args_is_help=True,
     help="Lucid Anvil, the bench program of a test engineer.",
 )
+plan_app = typer.Typer(help="Plans: what is to be done to an article.", no_args_is_help=True)
+app.add_typer(plan_app, name="plan")
 app.add_typer(ledger_app, name="ledger")
 
 app.add_typer(card_app, name="soundcard")
@@ -73,7 +75,7 @@ def evaluate(
         take = open_take(recording if recording.is_dir() else recording.parent)
         close_take(take)
         say(f"Kept as {take.keep(finding)}.")
-    from .lab.findings import as_json
+    from .contracts.finding import as_json
 
     give_json(as_json(finding), json_out)
     if json_out != "-":
@@ -92,14 +94,20 @@ def run(
     resume: Path | None = typer.Option(None, "--continue", metavar="TAKE", help="Go on from where this take was cut."),
 ) -> int:
     """Run a plan and keep its take."""
-    from .engine.running import LeftAlone, run_plan
+    from .engine.running import LeftAlone, run_plan, run_series
+    from .lab.plans import load_plan
 
     try:
-        outcome = run_plan(plan, rig, pace, take, signed_by, say, resume)
+        if load_plan(plan).several:
+            if resume is not None:
+                raise BadInput(f"{plan}: it has several steps: go on with the step that was cut, by its own plan.")
+            outcome = run_series(plan, rig, pace, take, signed_by, say)
+        else:
+            outcome = run_plan(plan, rig, pace, take, signed_by, say, resume)
     except LeftAlone:
         return OPEN
     if outcome.finding is not None:
-        from .lab.findings import as_json
+        from .contracts.finding import as_json
 
         give_json(as_json(outcome.finding), json_out)
         if json_out != "-":
@@ -107,7 +115,8 @@ def run(
     say(f"Take: {outcome.take}" + (f" ({outcome.reason})" if outcome.reason else ""))
     if outcome.status == "failed":
         # Something outside failed: a device that can't be reached, or was lost. The program itself is sound.
-        return CUT if (outcome.take / "events.jsonl").exists() else FAULT
+        there = (outcome.take / "events.jsonl").exists() or (outcome.take / "series.yaml").exists()
+        return CUT if there else FAULT
     if outcome.status == "cut":
         return CUT
     return EXIT_OF_VERDICT[outcome.finding.verdict] if outcome.finding else OPEN
@@ -217,6 +226,10 @@ def standin(
     return OK
 
 
+def _advance(bar: Any, task: Any, share: float) -> None:
+    bar.update(task, completed=share)
+
+
 @app.command()
 def rehearse(
     plan: Path = typer.Argument(..., metavar="PLAN"),
@@ -224,18 +237,24 @@ def rehearse(
     json_out: str | None = JsonOut,
 ) -> int:
     """Run a plan on stand-ins as fast as it goes; 0 if it fits, 1 if not."""
+    from functools import partial
+
+    from rich.console import Console
     from rich.progress import Progress
 
+    from .contracts.finding import as_json
     from .engine.preparing import prepare
+    from .engine.rehearsal import all_of
     from .engine.rehearsal import rehearse as perform
-    from .lab.findings import as_json
+    from .engine.running import steps_of
 
-    prepared = prepare(plan, rig)
-    from rich.console import Console
-
-    with Progress(console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task("rehearsing", total=1.0)
-        finding = perform(prepared, lambda share: bar.update(task, completed=share))
+    steps = steps_of(plan, rig) or [prepare(plan, rig)]
+    made = []
+    for prepared in steps:
+        with Progress(console=Console(stderr=True), transient=True) as bar:
+            task = bar.add_task(f"rehearsing {prepared.plan.title}", total=1.0)
+            made.append(perform(prepared, partial(_advance, bar, task)))
+    finding = made[0] if len(made) == 1 else all_of([p.plan.title for p in steps], made)
     give_json(as_json(finding), json_out)
     if json_out != "-":
         show_finding(finding)
@@ -256,6 +275,45 @@ def report(
     return OK
 
 
+@plan_app.command("new")
+def plan_new(
+    method: str = typer.Argument(..., metavar="METHOD"),
+    out: Path = typer.Argument(..., metavar="OUT", help="The plan's file, NAME.plan.yaml."),
+    rig: Path = typer.Option(..., "--rig", metavar="RIG"),
+    article: str = typer.Option(..., "--article", metavar="NAME"),
+    title: str = typer.Option("", "--title", metavar="TEXT"),
+    record: Path | None = typer.Option(None, "--record", metavar="FILE", help="What a replication plays."),
+    channel: str = typer.Option("", "--channel", metavar="NAME", help="Of the record, where it has several."),
+    unit: str = typer.Option("", "--unit", metavar="UNIT", help="Of the record, where it states none."),
+) -> int:
+    """Begin a plan with usual settings, able to run as it is."""
+    from .engine.newplan import FromRecord, begin_plan
+
+    source = None if record is None else FromRecord(record, channel, unit)
+    say(f"Wrote {begin_plan(method, rig, article, out, title, record=source)}.")
+    return OK
+
+
+@app.command("export")
+def export_(
+    take: Path = typer.Argument(..., metavar="TAKE"),
+    out: Path = typer.Argument(..., metavar="OUT", help="A .csv or .xlsx file."),
+) -> int:
+    """Write a take's counted finding as a table: its readings, then each curve."""
+    from .lab.exporting import export
+    from .lab.takes import open_take
+
+    held = open_take(take)
+    finding = held.finding()
+    if finding is None:
+        raise BadInput(f"{take}: it has no finding: read it with 'lucid-anvil settle {take}'.")
+    plan, said = held.plan(), held.remark() or {}
+    facts = [("take", held.name), ("title", plan.title), ("article", plan.article)]
+    facts += [(k, said[n]) for k, n in (("name", "name"), ("remark", "text")) if said.get(n)]
+    export(finding, out, facts)
+    return OK
+
+
 @app.command()
 def profile(
     file: Path = typer.Argument(..., metavar="FILE"),
@@ -263,9 +321,9 @@ def profile(
     json_out: str | None = JsonOut,
 ) -> int:
     """Work out a sine, random or time profile: crossovers, durations, rms, stroke."""
-    from .lab.findings import as_json
+    from .contracts.finding import as_json
+    from .domains.shaker.profile import work_out
     from .lab.profiles import load_profile
-    from .methods.profile import work_out
 
     bench = None
     if rig is not None:
@@ -370,6 +428,25 @@ def begin(
     return OK
 
 
+lab_app = typer.Typer(help="Labs: folders with their ledger, rigs, jobs and papers.", no_args_is_help=True)
+app.add_typer(lab_app, name="lab")
+
+
+@lab_app.command("new")
+def lab_new(
+    folder: Path = typer.Argument(..., metavar="DIR"),
+    name: str = typer.Option("", "--name", help="As it shall stand on papers; the folder's when not given."),
+    initials: str = typer.Option("", "--initials", help="Who signs; the account's when not given."),
+    address: str = typer.Option("", "--address", help="Parts apart by commas."),
+    stand_ins: bool = typer.Option(False, "--stand-ins", help="With benches of stand-ins, to practise on."),
+) -> int:
+    """Begin a lab in a folder that is missing or empty."""
+    import getpass
+
+    given = name or folder.resolve().name.replace("-", " ").replace("_", " ").capitalize()
+    return begin(folder, given, initials or getpass.getuser()[:8].upper(), address, stand_ins)
+
+
 @app.command()
 def convert(source: Path = typer.Argument(..., metavar="IN"), target: Path = typer.Argument(..., metavar="OUT")) -> int:
     """Convert a record between open formats, by file ending."""
@@ -383,18 +460,22 @@ def convert(source: Path = typer.Argument(..., metavar="IN"), target: Path = typ
 @app.command()
 def methods(name: str | None = typer.Argument(None, metavar="[NAME]")) -> int:
     """List the methods; or settings, roles, readings and curves of one."""
-    from .methods import registry
+    from .contracts import registry
+    from .contracts.explained import explained
 
     if name is None:
         for each in registry.names():
             print(f"{each}  {registry.get(each).title}")
+        for missing, why in registry.broken().items():
+            say(f"The domain '{missing}' is left out: {why}.")
         return OK
     method = registry.get(name)
     print(f"{method.name}: {method.title}\n\nroles\n  " + ", ".join(method.roles))
     print("\nsettings")
-    for key, field in method.Settings.model_fields.items():
-        default = "needed" if field.is_required() else f"default {field.get_default(call_default_factory=True)!r}"
-        print(f"  {key}: {default}")
+    for s in explained(method.Settings):
+        unit = f" [{s.unit}]" if s.unit else f" [{', '.join(s.choices)}]" if s.choices else ""
+        meaning = f"  {s.meaning}" if s.meaning else ""
+        print(f"  {s.key}{unit}: {'needed' if s.needed else f'default {s.usual!r}'}{meaning}")
     for title, rows in (("readings", method.readings), ("curves", method.curves)):
         print(f"\n{title}")
         for key, text in rows.items():

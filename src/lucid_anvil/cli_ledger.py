@@ -135,3 +135,39 @@ def ledger_calibrate(
     ledger.append(serial, made)
     say(f"Entered {made.certificate} for {serial}.")
     return OK
+
+
+@ledger_app.command("change")
+def ledger_change(
+    serial: str,
+    values: list[str] = typer.Argument(..., metavar="KEY=VALUE...", help="Such as model=A1 or tolerance='5 %'."),
+    by: str = typer.Option(..., "--by", metavar="INITIALS"),
+    why: str = typer.Option("", "--why", metavar="TEXT"),
+    lab: Path | None = LabOption,
+) -> int:
+    """Change a sensor's entry; what stood there before is kept."""
+    from .lab.entering import changes_from
+
+    ledger = _ledger(lab)
+    held = dict(v.partition("=")[::2] for v in values)
+    if any("=" not in v for v in values):
+        raise BadInput("Write each change as KEY=VALUE, such as model=A1.")
+    ledger.change(serial, by, why, **changes_from(ledger.entry(serial).sensor, held))
+    say(f"Changed {serial}.")
+    return OK
+
+
+@ledger_app.command("retire")
+def ledger_retire(
+    serial: str,
+    why: str = typer.Option(..., "--why", metavar="TEXT"),
+    by: str = typer.Option(..., "--by", metavar="INITIALS"),
+    on: str = typer.Option("", "--on", metavar="YYYY-MM-DD", help="Today when not given."),
+    lab: Path | None = LabOption,
+) -> int:
+    """From a day on nothing new may rest on a sensor."""
+    from .lab.entering import day_of
+
+    _ledger(lab).retire(serial, by, why, day_of(on, "--on"))
+    say(f"Retired {serial}.")
+    return OK

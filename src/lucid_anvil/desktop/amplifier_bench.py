@@ -6,12 +6,14 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ..contracts.finding import Curve
+from ..domains.amplifier.sheet_settings import duration, tasks
 from ..engine.preparing import Prepared
 from ..lab.amplifier_planning import retake_sheet
-from ..lab.findings import Curve
+from ..lab.editing import put_rows
 from ..lab.takes import Take, plan_beside
+from ..lab.textfiles import load_yaml
 from ..lab.unit_limits import Unit, limits_from, sheet_units
-from ..methods.sheet_settings import duration, tasks
 from ..protocol.messages import Board
 from .card_view import CardView
 from .course_view import clock
@@ -19,6 +21,7 @@ from .limits_view import LimitsView
 from .shaker_panels import Row, ShakerResult
 from .sheet_stage import SheetStage
 from .side import Side
+from .steps_sheet import StepsSheet
 from .stretch_view import StretchView
 from .widgets import button
 
@@ -61,7 +64,18 @@ class AmplifierBench(Side):
         self.done = button("Done  G", "main", "What was asked for is done by hand: go on")
         self.done.clicked.connect(self.go)
         self.buttons = (self.done,)
+        self.edit = button("Steps…", tip="Add, copy, reorder, remove; each one's drive, loads, tones and limits")
+        self.edit.clicked.connect(self.edit_steps)
+        self.settings = (self.edit,)
         self.names: list[str] = []
+
+    def edit_steps(self) -> None:
+        """The steps of the sheet in hand."""
+        bench, place = self.bench, self.bench.plan_file
+        if place is None:
+            return
+        sheet = StepsSheet(bench, load_yaml(place).get("steps") or [])
+        sheet.then(lambda: bench.editing.change(place, lambda: put_rows(place, ["steps"], sheet.steps)))
 
     @property
     def here(self) -> bool:
@@ -184,7 +198,7 @@ class AmplifierBench(Side):
 
 def course_by_step(prepared: Prepared) -> list[Any]:
     """The course with a stretch a step, since single readings are too many to see."""
-    from ..methods.base import CourseItem
+    from ..contracts.method import CourseItem
 
     made: dict[str, float] = {}
     for task in tasks(prepared.settings):

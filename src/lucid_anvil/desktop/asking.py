@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from collections.abc import Callable
 
-from .widgets import button, card, label
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
+
+from .forms import Over
+from .widgets import button, label
 
 
-class LineDialog(QDialog):
+class LineDialog(Over):
     """Asks for one line."""
 
     def __init__(self, parent: QWidget, question: str, yes: str, held: str = "") -> None:
-        super().__init__(parent, Qt.WindowType.FramelessWindowHint | Qt.WindowType.Dialog)
+        super().__init__(parent, (18, 16, 18, 14), 10)
         self.setWindowTitle(question)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        frame, column = card((18, 16, 18, 14), 10)
-        outer.addWidget(frame)
+        column = self.column
         column.addWidget(label(question, "title"))
         self.line = QLineEdit(held)
         self.line.setMinimumWidth(380)
@@ -42,7 +41,8 @@ class LineDialog(QDialog):
             self.line.setFocus()
 
 
-def ask_line(parent: QWidget, question: str, yes: str, held: str = "") -> str | None:
-    """What was typed; None when it was left."""
+def ask_line(parent: QWidget, question: str, yes: str, take: Callable[[str], object], held: str = "") -> LineDialog:
+    """Ask; `take` gets what was typed, and is not called when it was left."""
     made = LineDialog(parent, question, yes, held)
-    return made.line.text().strip() if made.exec() else None
+    made.then(lambda: take(made.line.text().strip()))
+    return made

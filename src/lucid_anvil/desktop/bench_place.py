@@ -6,16 +6,17 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QPoint, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
-from ..lab.findings import Finding
+from ..lab import patterns
 from ..lab.place import Lab
-from ..lab.shaker_planning import change_step
+from ..lab.plans import load_plan
+from ..lab.series import begin_series, series_in, series_of
 from ..lab.takes import Take, list_takes, next_take_folder, plan_beside
-from ..lab.textfiles import whole_write
 from ..protocol.messages import Board
 from ..rig.choosing import rig_of
 from .amplifier_bench import AmplifierBench
@@ -23,12 +24,19 @@ from .asking import ask_line
 from .background import Background
 from .chain_view import WAKING, ChainView
 from .comparison_bench import ComparisonBench
+from .course_menu import stretch_menu as popped
 from .course_view import clock
 from .docket import Docket
 from .empty_stage import EmptyStage
+from .forms import Field, Sheet
+from .hookup_bench import HookUpBench
 from .link import Link
 from .listen_bench import ListenBench
+from .new_test import NewTest
 from .panels import RunPanel
+from .plain_bench import PlainBench
+from .plan_editing import PlanEditing
+from .series_bar import JoinSheet, SeriesBar
 from .shaker_bench import ShakerBench
 from .side import Side
 from .walk_panel import WalkRoundPanel
@@ -58,6 +66,7 @@ class BenchPlace(QWidget):
         self.take: Path | None = None
         self.finding: Finding | None = None
         self.state = ""
+        self.editing = PlanEditing(self)
         self.aside = Background(self)
         self.aside.failed.connect(self.said)
         self.aside.failed.connect(lambda _why: self.comparison.result.go.setEnabled(True))
@@ -67,25 +76,40 @@ class BenchPlace(QWidget):
         self.docket = Docket(lab)
         self.docket.plan_chosen.connect(lambda place: self.open_plan(place))
         self.docket.take_chosen.connect(self.open_take)
-        row.addWidget(self.docket)
+        self.docket.plan_asked.connect(self._plan_menu)
+        self.docket.take_asked.connect(self._take_menu)
+        self.lefts = QStackedWidget()
+        self.lefts.setFixedWidth(self.docket.width())
+        self.lefts.addWidget(self.docket)
+        row.addWidget(self.lefts)
         column = QVBoxLayout()
         column.setSpacing(8)
         row.addLayout(column, 1)
         self.comparison, self.shaker = ComparisonBench(self), ShakerBench(self)
         self.listen, self.amplifier = ListenBench(self), AmplifierBench(self)
-        self.sides: tuple[Side, ...] = (self.comparison, self.shaker, self.listen, self.amplifier)
+        self.hookup, self.plain = HookUpBench(self), PlainBench(self)
+        sides = (self.comparison, self.shaker, self.listen, self.amplifier, self.hookup, self.plain)
+        self.sides: tuple[Side, ...] = sides
         self.chain = ChainView()
         self.chain.clicked.connect(self.shaker.tile_menu)
         column.addWidget(self.chain)
+        self.series = SeriesBar()
+        self.series.chosen.connect(lambda place: self.open_plan(place))
+        column.addWidget(self.series)
         middle = QHBoxLayout()
         middle.setSpacing(10)
         self.stages = QStackedWidget()
         self.nothing = EmptyStage(lab)
         self.nothing.plan.connect(lambda place: self.open_plan(place))
-        self.nothing.place.connect(self.go)
+        self.nothing.place.connect(self._begin_with)
+        self.docket.new.clicked.connect(self.new_test)
+        self.docket.join.clicked.connect(self.join_plans)
         self.stages.addWidget(self.nothing)
         for side in self.sides:
             self.stages.addWidget(side.stage)
+            if side.left is not None:
+                self.lefts.addWidget(side.left)
+        self.stages.addWidget(self.editing.sheet)
         middle.addWidget(self.stages, 1)
         self.right, self.below = self._right(), self._course()
         middle.addWidget(self.right)
@@ -94,6 +118,11 @@ class BenchPlace(QWidget):
         link.board.connect(self.show_board)
         link.lost.connect(self._lost)
         self._nothing()
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is being driven, or about to be."""
+        return self.state in BUSY
 
     @property
     def side(self) -> Side | None:
@@ -117,19 +146,23 @@ class BenchPlace(QWidget):
         for panel in (self.walk, self.run, *(s.result for s in self.sides)):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
+        self.walk.edit.connect(self.editing.edit_walk_round)
         self.walk.begin.connect(lambda: self.link.order("begin"))
         return frame
 
     def _course(self) -> QWidget:
         frame, column = card((14, 8, 14, 8), 4)
         head = QHBoxLayout()
-        head.addWidget(section("Course"))
+        self.zone = section("Course")
+        head.addWidget(self.zone)
         head.addSpacing(8)
         self.told = Elided("", "muted")
         head.addWidget(self.told, 1)
         self.mark = button("Mark  M", tip="Put a note at this moment into the record")
         self.mark.clicked.connect(self.make_mark)
-        for widget in (*self.side_widgets, self.mark):
+        self.sheet = button("Settings  T", tip="Every setting of this test in words")
+        self.sheet.clicked.connect(self.editing.toggle)
+        for widget in (*self.side_widgets, self.sheet, self.mark):
             head.addWidget(widget)
             head.addSpacing(4)
         column.addLayout(head)
@@ -151,12 +184,101 @@ class BenchPlace(QWidget):
     def _nothing(self) -> None:
         self.nothing.fill()
         self.stages.setCurrentWidget(self.nothing)
+        self.lefts.setCurrentWidget(self.docket)
+        self.series.hide()
         for part in (self.right, self.below):
             part.hide()
         self.chain.show_none("No bench is awake: choose a plan in the docket, or a sensor in the Ledger.")
         self.docket.show_plan(None, None, False)
-        for widget in (self.mark, *self.side_widgets):
+        for widget in (self.mark, self.sheet, *self.side_widgets):
             widget.setVisible(False)
+
+    def _begin_with(self, what: str) -> None:
+        {"New": self.new_test, "Rig": self.hook_up}.get(what, lambda: self.go.emit(what))()
+
+    def hook_up(self) -> None:
+        """Wake a rig without any test."""
+        if self.state in BUSY:
+            self.said.emit("A run is going on: stop it, or wait for its end.")
+            return
+        self.hookup.choose()
+
+    def leave(self) -> None:
+        """Let go of what is open, where nothing is driven: the beginning again."""
+        if self.state in BUSY:
+            self.said.emit("A run is going on: stop it, or wait for its end.")
+            return
+        self.link.close_run()
+        self.link.drop()
+        self.prepared = self.plan_file = self.take = self.finding = None
+        self.state = ""
+        self._nothing()
+
+    def new_test(self) -> None:
+        """Begin a plan of any method, and open it."""
+        if self.state in BUSY:
+            self.said.emit("A run is going on: stop it, or wait for its end.")
+            return
+        sheet = NewTest(self, self.lab)
+        sheet.then(lambda: self.open_plan(sheet.begun))
+
+    def _plan_menu(self, place: Path, where: QPoint) -> None:
+        """What can be made of a plan."""
+        self.menu = popped(self, where, [
+            ("Open", lambda: self.open_plan(place)),
+            ("The same for the next unit…", lambda: self.next_unit(place)),
+            ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
+            ("Keep as a pattern…", lambda: self.keep_pattern(place)),
+        ])  # fmt: skip
+
+    def _take_menu(self, folder: Path, where: QPoint) -> None:
+        """What can be made of a take."""
+        self.menu = popped(self, where, [
+            ("Open", lambda: self.open_take(folder)),
+            ("Name and remark…", lambda: self.remark(Take(folder))),
+            ("A plan from this take", lambda: self._made(lambda: patterns.from_take(Take(folder)))),
+        ])  # fmt: skip
+
+    def remark(self, take: Take) -> None:
+        """What a person says of a take."""
+        held = take.remark() or {}
+        sheet = Sheet(
+            self, f"Name and remark of {take.name}", "",
+            [Field("name", "Name", held.get("name", ""), "such as after the new cable"),
+             Field("text", "Remark", held.get("text", ""), long=True), Field("by", "By", self.lab.facts.operator)],
+            "Keep it", lambda typed: take.say(typed["name"], typed["text"], typed["by"]),
+        )  # fmt: skip
+        sheet.then(lambda: self.docket.show_plan(self.plan_file, self.take, self.busy))
+
+    def _made(self, make: Callable[[], Path]) -> None:
+        """Make a plan and open it, or say why it can't be."""
+        try:
+            place = make()
+        except BadInput as problem:
+            self.said.emit(str(problem))
+            return
+        self.docket.show_plan(self.plan_file, self.take, False)
+        self.open_plan(place)
+
+    def next_unit(self, place: Path) -> None:
+        """The plan for another unit, its serial typed or scanned: Enter begins it."""
+        ask_line(
+            self, "Which unit? Type or scan its serial.", "Begin",
+            lambda text: self._made(lambda: patterns.for_unit(self.lab, place, text)),
+        )  # fmt: skip
+
+    def keep_pattern(self, place: Path) -> None:
+        """The plan as a pattern of the lab."""
+
+        def keep(name: str) -> None:
+            try:
+                patterns.keep_pattern(self.lab, place, name)
+            except BadInput as problem:
+                self.said.emit(str(problem))
+                return
+            self.said.emit(f"Kept as the pattern '{name}': New test (Ctrl+T) offers it.")
+
+        ask_line(self, "Name of the pattern", "Keep", keep, place.parent.name.replace("-", " ").capitalize())
 
     def calibrate(self, serial: str, as_state: str = "as found") -> None:
         """Make a comparison plan for a sensor, on a rig that has it, and go to its walk-round."""
@@ -170,11 +292,22 @@ class BenchPlace(QWidget):
         if self.state in BUSY:
             self.said.emit("A run is going on: stop it, or wait for its end.")
             return
-        self.aside.run("open", lambda: prepare(place), lambda prepared: self._opened(place, prepared, resume))
+        self.aside.run("open", lambda: _ready(place), lambda made: self._opened(made[0], made[1], resume))
+
+    def join_plans(self) -> None:
+        """Plans that are there as the steps of one."""
+        sheet = JoinSheet(self, self.lab)
+
+        def joined() -> None:
+            assert sheet.plan is not None
+            self.open_plan(sheet.plan)
+
+        sheet.then(joined)
 
     def _opened(self, place: Path, prepared: Prepared, resume: Path | None = None) -> None:
         self.link.close_run()
         self.plan_file, self.prepared, self.finding = place, prepared, None
+        self.editing.forget()
         self.events.setText("")
         self.chain.show_none(WAKING)
         self.take = next_take_folder(place.parent)
@@ -182,6 +315,7 @@ class BenchPlace(QWidget):
         self.link.start(place, self.take, self.pace, resume)
         self._set_state("starting")
         self.docket.show_plan(place, None, False)
+        self.show_series()
 
     def pick_up(self) -> bool:
         """Connect to a run that another window left."""
@@ -227,7 +361,9 @@ class BenchPlace(QWidget):
         for part in (self.right, self.below):
             part.show()
         self.stages.setCurrentWidget(side.stage)
+        self.lefts.setCurrentWidget(side.left or self.docket)
         self.courses.setCurrentWidget(side.stretches)
+        self.zone.setText(side.zone.upper())
         side.show_prepared(self.prepared, editable)
 
     # --- editing ---------------------------------------------------------------------------------------------
@@ -243,8 +379,11 @@ class BenchPlace(QWidget):
 
     def changed(self, prepared: Prepared) -> None:
         """The plan in hand was changed: everything shows it, and the walk-round goes by it."""
+        open_ = self.editing.open
         self.prepared = prepared
         self._show_prepared(True)
+        if open_:
+            self.editing.show()
         self.link.order("replan")
 
     def finding_before(self) -> Finding | None:
@@ -256,31 +395,6 @@ class BenchPlace(QWidget):
                 return finding
         return None
 
-    def alter(self, place: Path, changes: dict[str, Any], refused: Callable[[str], None] | None = None) -> None:
-        """Change a plan's step in its own files; a change that can't be is taken back and said."""
-        assert self.prepared
-        rig = self.prepared.rig_file
-
-        def work() -> Prepared | str:
-            held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
-            change_step(place, changes)
-            try:
-                return prepare(place, rig)
-            except BadInput as problem:
-                for file, text in held.items():
-                    whole_write(file, text)
-                return str(problem)
-
-        def then(made: Prepared | str) -> None:
-            if isinstance(made, str):
-                self.said.emit(made)
-                if refused is not None:
-                    refused(made)
-                return
-            self.changed(made)
-
-        self.aside.run("change", work, then)
-
     # --- running ---------------------------------------------------------------------------------------------
 
     def show_board(self, board: Board) -> None:
@@ -291,7 +405,7 @@ class BenchPlace(QWidget):
         if self.side:
             self.side.stage.show_board(board)
         if board.state in ("starting", "walk-round", "preparing"):
-            self.walk.show_checks(board.checks, board.state)
+            self.walk.show_checks(board.checks, board.state, self._checks_wanted)
         elif board.state in ("running", "easing") and self.side:
             self.side.show_running(board)
         if board.events:
@@ -303,6 +417,10 @@ class BenchPlace(QWidget):
         )
         self.disk.setText(f"{rate}{board.disk_free / 1e9:.0f} GB free" if board.disk_free else "")
 
+    @property
+    def _checks_wanted(self) -> int:
+        return len(self.prepared.plan.walk_round) if self.prepared is not None else 1
+
     def _set_state(self, state: str) -> None:
         before, self.state = self.state, state
         shown: tuple[QWidget, ...] = ()
@@ -312,10 +430,15 @@ class BenchPlace(QWidget):
         for one in self.side_widgets:
             one.setVisible(one in shown)
         self.mark.setVisible(state == "running")
+        self.sheet.setVisible(state in ("starting", "walk-round"))
+        if state not in ("starting", "walk-round"):
+            self.editing.hide()
         self.running.emit(state in ("running", "easing", "preparing"))
+        if state in ("preparing", "running") and before not in ("preparing", "running"):
+            self.show_series()
         if state in ("starting", "walk-round", "preparing"):
             self.panels.setCurrentWidget(self.walk)
-            self.walk.show_checks(self.walk.shown if state != "starting" else [], state)
+            self.walk.show_checks(self.walk.shown if state != "starting" else [], state, self._checks_wanted)
         elif state in ("running", "easing"):
             if self.panels.currentWidget() is not self.run:
                 self.panels.setCurrentWidget(self.run)
@@ -340,6 +463,11 @@ class BenchPlace(QWidget):
         if self.side:
             self.side.show_done(take, status, reason)
 
+    def show_series(self) -> None:
+        """The row of steps, where the plan in hand is one of several."""
+        series = series_of(self.plan_file) if self.plan_file is not None else None
+        self.series.show_series(series, self.plan_file, self.busy)
+
     def ended(self, take: Take, more: str, note: str | None) -> None:
         """What is told of a take that is finished, on whatever side: `more` beside its length, a `note` below."""
         length = next((e["t"] for e in reversed(take.events()) if e["kind"] == "end"), 0.0)
@@ -347,6 +475,7 @@ class BenchPlace(QWidget):
         self.told.setText(" · ".join(t for t in told if t))
         self.events.setText(note or "")
         self.docket.show_plan(self.plan_file, take.folder, False)
+        self.show_series()
         self.running.emit(False)
 
     def _lost(self, why: str) -> None:
@@ -369,9 +498,7 @@ class BenchPlace(QWidget):
     def make_mark(self) -> None:
         if self.state != "running":
             return
-        text = ask_line(self, "What happened?", "Mark")
-        if text:
-            self.link.order("mark", text=text)
+        ask_line(self, "What happened?", "Mark", lambda text: self.link.order("mark", text=text))
 
     # --- after -----------------------------------------------------------------------------------------------
 
@@ -394,3 +521,17 @@ class BenchPlace(QWidget):
         """A new take of the same plan from where the last one was cut; its walk-round comes first."""
         if self.take is not None and self.plan_file is not None:
             self.open_plan(self.plan_file, resume=self.take)
+
+
+def _ready(place: Path) -> tuple[Path, Prepared]:
+    """What is opened: the plan, or the next step of its series; the newest one that was made of the plan as it is now
+    and not run to its end, else a new one."""
+    if load_plan(place).several:
+        made = sorted(p.parent for p in place.parent.glob("series*/series.yaml"))
+        fresh = [f for f in made if (f / "series.yaml").stat().st_mtime >= place.stat().st_mtime]
+        series = series_in(fresh[-1]) if fresh else None
+        if series is None or series.next is None:
+            series = begin_series(place)
+        assert series.next is not None
+        place = series.next.plan
+    return place, prepare(place)

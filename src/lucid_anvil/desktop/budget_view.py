@@ -65,7 +65,8 @@ class Bars(QWidget):
             if not e["distribution"]:
                 continue
             width = (
-                f"{significant(e['half_width'])} {e['unit']}" if e["unit"] == "%"
+                f"{significant(e['half_width'])} {e['unit']}"
+                if e["unit"] == "%"
                 else f"{significant(100 * e['half_width'])} % motion"
             )
             small_text(painter, w - 168, y + step * 0.66, width, muted, 8.5, 400, True)

@@ -7,10 +7,10 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ..contracts.finding import Curve
 from ..engine.preparing import Prepared, prepare
 from ..folio.accepting import accept_take
 from ..lab import planning
-from ..lab.findings import Curve
 from ..lab.takes import STRUCK, Take
 from ..lab.textfiles import dump_yaml, whole_write
 from ..protocol.messages import Board

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from ..methods.base import CourseItem
+from ..contracts.method import CourseItem
 from . import theme
 from .chart import frequency_text
 from .widgets import small_text

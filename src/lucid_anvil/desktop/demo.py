@@ -201,9 +201,10 @@ class Story:
         bench = self.window.bench
         self.window.go("Bench")
         wait_until(lambda: not bench.aside.open, 10)
-        bench.open_plan(self.lab.jobs / (self.lab.facts.job or "bench") / article / name / f"{name}.plan.yaml")
+        place = self.lab.jobs / (self.lab.facts.job or "bench") / article / name / f"{name}.plan.yaml"
+        bench.open_plan(place)
         if not wait_until(
-            lambda: bench.side is not None and bench.state == "walk-round" and bool(bench.walk.shown), 60
+            lambda: bench.plan_file == place and bench.state == "walk-round" and bool(bench.walk.shown), 60
         ):
             raise RuntimeError("the bench did not come up")
 
@@ -222,6 +223,7 @@ class Story:
         bench = self.window.bench
         self.open_plan("battery-tray", "sine")
         self.shot("profile-editor")
+        self._settings()
         self._walk()
         self.until_live(lambda b: bool(b.probe))
         bench.shaker.stage.choose("probe")
@@ -242,6 +244,53 @@ class Story:
         self._walk()
         wait_until(lambda: bench.state == "done", 600)
         self.shot("record-done")
+
+    def _settings(self) -> None:
+        """The plan's settings in words, and how another test is begun."""
+        from .new_test import NewTest
+
+        bench = self.window.bench
+        bench.editing.toggle()
+        settle()
+        self.shot("settings")
+        bench.editing.hide()
+        sheet = NewTest(bench, bench.lab)
+        sheet.choose("impact-response")
+        sheet.fields.boxes["article"].setText("Mooring plate")  # type: ignore[union-attr]
+        sheet.show()
+        settle()
+        sheet.grab().save(str(self.pictures / "new-test.png"))
+        sheet.close()
+
+    def run_own(self) -> None:
+        """A rig awake without a test, driven by hand; and plans that are run one after the other."""
+        from ..lab.series import joined_plan
+
+        bench, hookup = self.window.bench, self.window.bench.hookup
+        self.window.go("Bench")
+        hookup.wake(self.lab.folder / "rigs" / "shaker.rig.yaml")
+        if not wait_until(lambda: bench.state == "walk-round" and all(w.seen for w in hookup.stage.lanes), 60):
+            raise RuntimeError("the rig did not wake")
+        settle(1.0)
+        self.shot("hook-up")
+        self._walk()
+        wait_until(lambda: bench.state == "running", 60)
+        for _ in range(7):
+            hookup.stretches.bar.by(6.0)
+        self.until_live(lambda b: (b.live.get("figures") or {}).get("control", {}).get("thd") is not None)
+        settle(3.0)
+        hookup.stretches.note_it()
+        self.until_live(lambda b: b.live.get("rows") == 1)
+        self.shot("by-hand")
+        bench.link.order("skip")
+        self._until_done()
+        base = self.lab.jobs / (self.lab.facts.job or "bench") / "battery-tray"
+        plans = [(base / n / f"{n}.plan.yaml", "done") for n in ("sine", "random", "record", "sine")]
+        place = base / "all-of-it" / "all-of-it.plan.yaml"
+        joined_plan("Search, endure, road, search", "Battery tray BT-3", plans, place, {})
+        bench.open_plan(place)
+        wait_until(lambda: bench.series.isVisible() and bench.state == "walk-round" and bool(bench.walk.shown), 60)
+        self.shot("four-steps")
 
     def run_listening(self) -> None:
         """Hammer on the plate, the pump's run-down and the microphone check, with pictures of each."""

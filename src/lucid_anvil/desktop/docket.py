@@ -7,14 +7,18 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtGui import QContextMenuEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from ..lab.findings import Finding
+from ..contracts.finding import Finding
+from ..lab.docketing import article_of, plan_name
 from ..lab.place import Lab
-from ..lab.takes import Take, list_takes
+from ..lab.takes import Take, plans_and_takes
 from . import theme
-from .widgets import card, clear, draw_verdict, label, section, small_text
+from .widgets import button, card, clear, draw_verdict, label, scrolled, section, small_text
+
+LOOKED = 3
+"""Newest takes of a plan of which one with a finding gives its verdict"""
 
 
 def take_facts(take: Take) -> dict[str, Any]:
@@ -23,7 +27,10 @@ def take_facts(take: Take) -> dict[str, Any]:
     status = take.status()
     finding = take.finding()
     values = small_curve(finding) if finding else []
+    said = take.remark() or {}
     return {
+        "said": said.get("name", ""),
+        "remark": said.get("text", ""),
         "name": take.name.replace("take-", "take ").replace(" 00", " ").replace(" 0", " "),
         "status": status,
         "reason": take.reason() if status != "done" else take.doubt(),
@@ -51,29 +58,26 @@ def small_curve(finding: Finding) -> list[float]:
     return values[:: max(1, len(values) // 60)]
 
 
-def article_of(folder: Path, jobs: Path) -> str:
-    """What a plan's folder is about: the article's folder below the job, or the sensor that is calibrated."""
-    parts = folder.relative_to(jobs).parts
-    name = parts[1] if len(parts) > 1 else parts[-1]
-    if name.startswith("comparison-"):
-        return name.removeprefix("comparison-").upper()
-    return name.replace("-", " ").capitalize()
-
-
 class TakeRow(QWidget):
     """One take: name, what became of it, and its curve in small."""
 
     clicked = pyqtSignal(object)
+    asked = pyqtSignal(object, object)
 
     def __init__(self, facts: dict[str, Any], chosen: bool) -> None:
         super().__init__()
         self.facts, self.chosen = facts, chosen
         self.setFixedHeight(42)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setToolTip(facts["reason"] or "")
+        self.setToolTip(" · ".join(t for t in (facts["remark"], facts["reason"]) if t))
 
     def mousePressEvent(self, _event: QMouseEvent | None) -> None:
-        self.clicked.emit(self.facts["folder"])
+        if _event is None or _event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(self.facts["folder"])
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None:
+            self.asked.emit(self.facts["folder"], event.globalPos())
 
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)
@@ -82,7 +86,10 @@ class TakeRow(QWidget):
         if self.chosen:
             painter.fillRect(self.rect(), theme.color("selected"))
             painter.fillRect(QRectF(0, 0, 3, self.height()), theme.color("brass"))
-        small_text(painter, 12, 17, f["name"], theme.color("ink"), 9.5, 600 if self.chosen else 400)
+        painter.setFont(theme.font(9.5))
+        name = f["name"] + (f" · {f['said']}" if f["said"] else "")
+        name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 44)
+        small_text(painter, 12, 17, name, theme.color("ink"), 9.5, 600 if self.chosen else 400)
         words = {"done": theme.VERDICT_WORDS.get(f["verdict"] or "", "kept"), "cut": "cut", "running": "running"}
         text = words.get(f["status"], f["status"]) + (" · accepted" if f["accepted"] else "")
         text += " · doubtful" if f["doubtful"] else ""
@@ -110,6 +117,8 @@ class PlanRow(QWidget):
     """One plan under its article."""
 
     clicked = pyqtSignal(object)
+    asked = pyqtSignal(object, object)
+    """the plan, and the point of the screen"""
 
     def __init__(self, place: Path, text: str, verdict: str, chosen: bool) -> None:
         super().__init__()
@@ -118,7 +127,12 @@ class PlanRow(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def mousePressEvent(self, _event: QMouseEvent | None) -> None:
-        self.clicked.emit(self.place)
+        if _event is None or _event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(self.place)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None:
+            self.asked.emit(self.place, event.globalPos())
 
     def paintEvent(self, _event: object) -> None:
         painter = QPainter(self)
@@ -134,6 +148,9 @@ class Docket(QWidget):
 
     plan_chosen = pyqtSignal(object)
     take_chosen = pyqtSignal(object)
+    plan_asked = pyqtSignal(object, object)
+    """a plan, and the point of the screen where it was asked what can be done with it"""
+    take_asked = pyqtSignal(object, object)
 
     def __init__(self, lab: Lab) -> None:
         super().__init__()
@@ -150,23 +167,30 @@ class Docket(QWidget):
         title.setContentsMargins(12, 0, 8, 4)
         title.setStyleSheet("font-size: 13px;")
         column.addWidget(title)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.new = button("New test", "chip", "Ctrl+T: what do you want to know, on which rig, of what")
+        self.join = button("Join plans", "chip", "Plans that are there, one after the other as one plan")
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 0, 10, 4)
+        row.addWidget(self.new)
+        row.addWidget(self.join)
+        row.addStretch()
+        column.addLayout(row)
         inner = QWidget()
-        inner.setObjectName("clear")
         self.rows = QVBoxLayout(inner)
         self.rows.setContentsMargins(0, 0, 0, 0)
         self.rows.setSpacing(1)
-        scroll.setWidget(inner)
-        column.addWidget(scroll, 1)
+        column.addWidget(scrolled(inner), 1)
 
     def show_plan(self, plan: Path | None, take: Path | None, running: bool) -> None:
         """Plans of the job, and the takes of the chosen one."""
         clear(self.rows)
-        plans = sorted(self.lab.jobs.rglob("*.plan.yaml"))
+        plans, by_folder = plans_and_takes(self.lab.jobs)
         if not plans:
-            empty = label("No plan yet. Choose a sensor in the Ledger and press Calibrate.", "muted", wrap=True)
+            empty = label(
+                "No plan yet: begin a new test, or calibrate a sensor from the Ledger.",
+                "muted",
+                wrap=True,
+            )
             empty.setContentsMargins(12, 4, 10, 0)
             self.rows.addWidget(empty)
         before = None
@@ -177,16 +201,16 @@ class Docket(QWidget):
                 article.setContentsMargins(12, 6, 0, 0)
                 self.rows.addWidget(article)
             before = name
-            takes = list_takes(folder)
+            takes = by_folder.get(folder, [])
             for place in sorted(p for p in plans if p.parent == folder):
                 chosen = plan is not None and place == plan
                 verdict = "running" if chosen and running else _verdict_of(takes)
-                name = place.name.removesuffix(".plan.yaml").capitalize()
-                row = PlanRow(place, name, verdict, chosen)
+                row = PlanRow(place, plan_name(place), verdict, chosen)
                 row.clicked.connect(self.plan_chosen)
+                row.asked.connect(self.plan_asked)
                 self.rows.addWidget(row)
         if plan is not None:
-            takes = list_takes(plan.parent)
+            takes = by_folder.get(plan.parent, [])
             if takes:
                 head = section("Takes of this plan")
                 head.setContentsMargins(12, 16, 0, 2)
@@ -197,12 +221,13 @@ class Docket(QWidget):
                     facts |= {"status": "running", "reason": None}
                 row2 = TakeRow(facts, take is not None and t.folder == take)
                 row2.clicked.connect(self.take_chosen)
+                row2.asked.connect(self.take_asked)
                 self.rows.addWidget(row2)
         self.rows.addStretch()
 
 
 def _verdict_of(takes: list[Take]) -> str:
-    for t in reversed(takes):
+    for t in takes[: -LOOKED - 1 : -1]:
         if t.status() != "done":
             return "outside"
         finding = t.finding()

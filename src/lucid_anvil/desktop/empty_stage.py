@@ -8,15 +8,18 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from ..lab.docketing import article_of, plan_name
 from ..lab.place import Lab
 from ..lab.takes import list_takes
 from . import theme
-from .docket import article_of, take_facts
+from .docket import take_facts
 from .widgets import card, clear, draw_verdict, label, section, small_text
 
 MOST = 6
 """Plans that are shown"""
 BEGIN = (
+    ("New", "New test", "What do you want to know, on which rig, of what: the plan then stands here.", "Ctrl T"),
+    ("Rig", "Hook up a rig", "Wake it without a test: look at every input, plug sensors, drive by hand.", "Ctrl R"),
     ("Ledger", "Calibrate a sensor", "Choose it in the Ledger and press Calibrate.", "Ctrl 1"),
     ("Lightbox", "Look at a record", "Of this bench or from elsewhere, in the Lightbox.", "Ctrl 3"),
 )
@@ -111,8 +114,7 @@ class EmptyStage(QWidget):
             made.append((when, file, takes))
         rows = []
         for _, file, takes in sorted(made, key=lambda m: m[0], reverse=True)[:MOST]:
-            name = file.name.removesuffix(".plan.yaml").capitalize()
-            title = f"{article_of(file.parent, self.lab.jobs)} · {name}"
+            title = f"{article_of(file.parent, self.lab.jobs)} · {plan_name(file)}"
             if takes:
                 facts = take_facts(takes[-1])
                 words = {"done": theme.VERDICT_WORDS.get(facts["verdict"] or "", "kept")}

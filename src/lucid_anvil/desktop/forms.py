@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -45,11 +46,13 @@ class Fields(QWidget):
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(7)
         self.boxes: dict[str, QLineEdit | QComboBox | QPlainTextEdit] = {}
+        self.names: dict[str, QWidget] = {}
         for row, field in enumerate(fields):
             name = label(field.name, "small")
             name.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
             name.setContentsMargins(0, 7, 0, 0)
             grid.addWidget(name, row, 0)
+            self.names[field.key] = name
             box = self._box(field)
             box.setAccessibleName(field.name)
             self.boxes[field.key] = box
@@ -73,6 +76,11 @@ class Fields(QWidget):
         line.setPlaceholderText(field.hint)
         return line
 
+    def reveal(self, key: str, on: bool) -> None:
+        """Show a field, or not."""
+        self.names[key].setVisible(on)
+        self.boxes[key].setVisible(on)
+
     def values(self) -> dict[str, str]:
         """What stands in each field."""
         made = {}
@@ -86,20 +94,44 @@ class Fields(QWidget):
         return made
 
 
-class Sheet(QDialog):
+class Over(QDialog):
+    """A dialog in our own look, over the window. Stop (F12) is reached through it, and it never waits inside a call."""
+
+    def __init__(self, parent: QWidget, margins: tuple[int, int, int, int], spacing: int) -> None:
+        super().__init__(parent, Qt.WindowType.FramelessWindowHint | Qt.WindowType.Dialog)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        self.frame, self.column = card(margins, spacing)
+        outer.addWidget(self.frame)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """F12 leaves the dialog and stops the bench: a window's own keys do not come through a dialog."""
+        if event is not None and event.key() == Qt.Key.Key_F12:
+            above = self.parentWidget()
+            self.reject()
+            if above is not None and hasattr(above.window(), "bench_stop"):
+                above.window().bench_stop()  # type: ignore[union-attr]
+        else:
+            super().keyPressEvent(event)
+
+    def then(self, take: Callable[[], object]) -> None:
+        """Show it; `take` is called when it was said yes to. The window stays awake meanwhile."""
+        self.accepted.connect(take)
+        self.open()
+
+
+class Sheet(Over):
     """Fields and what becomes of them. `take` gets the values, and may refuse them with BadInput: nothing is lost."""
 
     def __init__(
         self, parent: QWidget, title: str, text: str, fields: Sequence[Field], yes: str,
         take: Callable[[Mapping[str, str]], None], more: Sequence[QWidget] = (),
     ) -> None:  # fmt: skip
-        super().__init__(parent, Qt.WindowType.FramelessWindowHint | Qt.WindowType.Dialog)
+        super().__init__(parent, (22, 18, 22, 16), 8)
         self.take = take
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        frame, column = card((22, 18, 22, 16), 8)
-        frame.setMinimumWidth(560)
-        outer.addWidget(frame)
+        self.frame.setMinimumWidth(560)
+        column = self.column
         column.addWidget(label(title, "title"))
         if text:
             column.addWidget(label(text, "muted", wrap=True))

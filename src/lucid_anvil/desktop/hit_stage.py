@@ -10,12 +10,12 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..core.signal.mobility import FORMS, form_of, part_of
+from ..domains.listening.impact_response import linked
 from ..engine.preparing import Prepared
-from ..lab.findings import Finding
-from ..methods.impact_response import linked
 from ..protocol.messages import Board
 from . import theme
 from .chart import Chart, Handle

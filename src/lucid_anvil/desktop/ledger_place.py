@@ -9,6 +9,7 @@ from PyQt6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QHBoxLayout,
+    QLineEdit,
     QListView,
     QScrollArea,
     QStyle,
@@ -19,13 +20,13 @@ from PyQt6.QtWidgets import (
 )  # fmt: skip
 
 from ..core.quantities import round_to_doubt
-from ..lab.ledger import Calibration, Entry
+from ..lab.ledger import Calibration, Change, Entry
 from ..lab.place import Lab
 from ..lab.plans import SensorRecord
 from . import theme
 from .empty_stage import Row
-from .sensor_forms import CertificateSheet, SensorSheet
-from .widgets import Tabs, button, card, clear, draw_verdict, label, section, small_text
+from .sensor_forms import CertificateSheet, ChangeSheet, RetireSheet, SensorSheet
+from .widgets import Elided, Tabs, button, card, clear, draw_verdict, label, section, small_text
 
 ROW = 58
 
@@ -43,6 +44,26 @@ def due_words(days: int | None) -> tuple[str, str]:
     if days < 400:
         return f"{round(days / 30.4)} months left", "muted"
     return f"{days / 365.25:.1f} years left", "muted"
+
+
+def state_words(entry: Entry) -> tuple[str, str]:
+    """Retired, or when it is due; and the colour role of that."""
+    if entry.sensor.retired is not None:
+        return f"retired {entry.sensor.retired.isoformat()}", "muted"
+    return due_words(entry.days_left(datetime.date.today()))
+
+
+def change_words(change: Change) -> str:
+    """A change of an entry in a line."""
+    was = {k.replace("_", " "): "empty" if v in (None, "") else v for k, v in change.was.items()}
+    what = ", ".join(f"{k} was {v}" for k, v in was.items())
+    return f"{change.at:%Y-%m-%d} {change.by}: {what}" + (f" ({change.why})" if change.why else "")
+
+
+def searched(entry: Entry) -> str:
+    """What a sensor is found by."""
+    s = entry.sensor
+    return f"{s.serial} {s.kind} {s.maker} {s.model} {s.owner} {s.note} {s.use}".lower()
 
 
 def value_text(c: Calibration) -> str:
@@ -144,7 +165,7 @@ class SensorRow(QStyledItemDelegate):
         if entry.drift is not None:
             text = f"{entry.drift:+.1f} %".replace("-", "−")
             small_text(painter, spark.right() + 8, middle + 36, text, muted, 9)
-        words, role = due_words(entry.days_left(datetime.date.today()))
+        words, role = state_words(entry)
         small_text(
             painter, box.right() - 16, middle + 25, words, theme.color(role), 10, 600 if role != "muted" else 400, True
         )
@@ -215,6 +236,8 @@ class CalibrationRow(QWidget):
 
 def not_here(sensor: SensorRecord) -> str:
     """Why a sensor can't be calibrated on this program's benches; empty where it can."""
+    if sensor.retired is not None:
+        return f"Retired on {sensor.retired.isoformat()}: nothing new may rest on it."
     if sensor.kind != "accelerometer":
         return f"Nothing here calibrates a {sensor.kind} yet; its value is that of its last certificate."
     if sensor.use == "reference":
@@ -259,6 +282,14 @@ class LedgerPlace(QWidget):
         head.addSpacing(6)
         head.addWidget(self.new)
         layout.addLayout(head)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Find a sensor: serial, kind, maker, model, owner, note")
+        self.search.setAccessibleName("find a sensor")
+        self.search.textChanged.connect(lambda _t: self._fill())
+        finding = QHBoxLayout()
+        finding.setContentsMargins(18, 0, 14, 0)
+        finding.addWidget(self.search)
+        layout.addLayout(finding)
         self.view = QListView()
         self.view.setModel(self.model)
         self.view.setItemDelegate(SensorRow())
@@ -283,8 +314,15 @@ class LedgerPlace(QWidget):
         self.go.clicked.connect(lambda: self._ask(self.chosen))
         top.addWidget(self.go)
         layout.addLayout(top)
-        self.who = label("", "muted")
-        layout.addWidget(self.who)
+        row = QHBoxLayout()
+        self.who = Elided("", "muted")
+        row.addWidget(self.who, 1)
+        self.edit, self.end = button("Change…", "chip"), button("Retire…", "chip")
+        self.edit.clicked.connect(self.change_sensor)
+        self.end.clicked.connect(self.retire_sensor)
+        row.addWidget(self.edit)
+        row.addWidget(self.end)
+        layout.addLayout(row)
         self.value = label("", "big")
         layout.addWidget(self.value)
         self.due = label("", "small")
@@ -316,7 +354,9 @@ class LedgerPlace(QWidget):
         self.entries = sorted(
             ledger.entries(), key=lambda e: (e.days_left(today) is None, e.days_left(today) or 0, e.sensor.serial)
         )
-        self.resting = {e.sensor.serial: ledger.traces(e.sensor.serial) for e in self.entries}
+        self.resting = ledger.all_traces()
+        told = ledger.all_changes()
+        self.changed = {serial: [change_words(c) for c in made] for serial, made in told.items()}
         ledger.close()
         overdue = sum(1 for e in self.entries if (e.days_left(today) or 0) < 0)
         soon = sum(1 for e in self.entries if e.due and 0 <= (e.due - today).days <= 60)
@@ -325,13 +365,13 @@ class LedgerPlace(QWidget):
 
     def _fill(self, serial: str | None = None) -> None:
         today = datetime.date.today()
-        kind = self.filter.now
+        kind, words = self.filter.now, self.search.text().lower().split()
         rows = [
             e for e in self.entries
-            if kind == "all"
+            if all(w in searched(e) for w in words) and (kind == "all"
             or (kind == "due" and e.due and (e.due - today).days <= 60)
             or (kind == "accelerometer" and e.sensor.kind == kind)
-            or (kind == "other" and e.sensor.kind != "accelerometer")
+            or (kind == "other" and e.sensor.kind != "accelerometer"))
         ]  # fmt: skip
         self.model.show(rows)
         wanted = serial or (self.chosen.sensor.serial if self.chosen else None)
@@ -342,7 +382,11 @@ class LedgerPlace(QWidget):
 
     def _any(self, some: bool) -> None:
         """An empty ledger says what to do first."""
-        for part in (self.go, self.paper, self.filter, self.summary, self.drift, self.history, self.calibrated):
+        parts: tuple[QWidget, ...] = (
+            self.go, self.paper, self.edit, self.end, self.search, self.filter, self.summary, self.drift, self.history,
+            self.calibrated,
+        )  # fmt: skip
+        for part in parts:
             part.setVisible(some)
         if not some:
             self.name.setText("No sensor yet")
@@ -359,14 +403,31 @@ class LedgerPlace(QWidget):
     def enter_sensor(self) -> None:
         """A new sensor, typed."""
         sheet = SensorSheet(self, self.lab)
-        if sheet.exec():
+
+        def entered() -> None:
             self.filter.choose("all", quiet=True)
             self.reload(sheet.serial)
 
+        sheet.then(entered)
+
+    def change_sensor(self) -> None:
+        """The entry of the sensor in hand."""
+        if self.chosen is not None:
+            serial = self.chosen.sensor.serial
+            ChangeSheet(self, self.lab, self.chosen.sensor).then(lambda: self.reload(serial))
+
+    def retire_sensor(self) -> None:
+        """The sensor in hand out of use."""
+        if self.chosen is not None:
+            serial = self.chosen.sensor.serial
+            RetireSheet(self, self.lab, self.chosen.sensor).then(lambda: self.reload(serial))
+
     def enter_certificate(self) -> None:
         """A certificate from elsewhere for the sensor in hand."""
-        if self.chosen is not None and CertificateSheet(self, self.lab, self.chosen).exec():
-            self.reload(self.chosen.sensor.serial)
+        if self.chosen is None:
+            return
+        serial = self.chosen.sensor.serial
+        CertificateSheet(self, self.lab, self.chosen).then(lambda: self.reload(serial))
 
     def _choose(self, index: QModelIndex) -> None:
         if not index.isValid():
@@ -377,13 +438,13 @@ class LedgerPlace(QWidget):
         self.name.setText(s.serial)
         self.who.setText(f"{s.kind}, {s.maker} {s.model}" + (" · reference" if s.use == "reference" else ""))
         self.value.setText(value_text(entry.last) if entry.last else "never calibrated")
-        words, role = due_words(entry.days_left(datetime.date.today()))
+        words, role = state_words(entry)
         nominal = f" · nominal {s.nominal:g} {s.unit}" if s.nominal else ""
         colour = theme.color(role).name()
         self.due.setText(f'<span style="color:{colour}; font-weight:600">{words}</span>{nominal}')
         why = not_here(s)
-        if not why and not self.lab.rig_file().exists():
-            why = f"This lab has no bench to calibrate on yet: its rig file belongs at {self.lab.facts.rig}."
+        if not why and not any((self.lab.folder / "rigs").glob("*.rig.yaml")):
+            why = "This lab has no bench to calibrate on yet: hook one up (Ctrl+R)."
         self.go.setEnabled(not why)
         self.why_not.setText(why)
         self.why_not.setVisible(bool(why))
@@ -392,6 +453,10 @@ class LedgerPlace(QWidget):
         for c in reversed(entry.history):
             self.list.addWidget(CalibrationRow(c))
         takes = self.resting.get(s.serial, [])
+        if s.note:
+            self.list.addWidget(label(s.note, "small", wrap=True))
+        for text in self.changed.get(s.serial, [])[:6]:
+            self.list.addWidget(label(text, "muted", wrap=True))
         self.list.addSpacing(8)
         self.list.addWidget(section("Takes that rest on it"))
         if not takes:

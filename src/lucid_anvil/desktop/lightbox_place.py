@@ -7,35 +7,34 @@ from typing import Any
 
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
-    QDialog,
-    QDialogButtonBox,
     QFileDialog,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
-    QPlainTextEdit,
     QStackedWidget,
-    QVBoxLayout,
     QWidget,
 )
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..engine.evaluating import reread
 from ..formats import Recording, read, write
 from ..formats.files import ENDINGS
-from ..lab.findings import Finding, from_file
+from ..lab.exporting import export
 from ..lab.place import Lab
-from ..lab.takes import Take, list_takes
-from ..lab.textfiles import dump_yaml, parse_yaml
+from ..lab.takes import Take, from_file, list_takes
+from ..lab.trends import Read, export_trend, read_takes
+from .again_view import AgainView, difference
 from .background import Background
 from .chart import Chart
 from .listen_view import ListenView
 from .overlay_view import OverlayView, Shown
 from .record_view import RecordView
+from .trend_view import TrendView
 from .widgets import Tabs, button, card, label, section
 
-TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen")]
-TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen"}
+TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen"), ("trend", "Trend")]
+TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen", "trend": "A reading over takes"}
 FOLDER, READING = 256, 257
 """Where a list item keeps its take's folder (or a foreign file) and its finding's file"""
 
@@ -63,7 +62,7 @@ class LightboxPlace(QWidget):
         self.list.itemChanged.connect(lambda _i: self.draw())
         self.list.currentItemChanged.connect(lambda _a, _b: self._other())
         column.addWidget(self.list, 1)
-        self.foreign = button("Open a file…", tip="csv, xlsx, wav, uff, mat or h5: a record from elsewhere")
+        self.foreign = button("Open…", tip="csv, xlsx, wav, uff, mat or h5: a record from elsewhere")
         self.foreign.clicked.connect(self.choose_file)
         around = QHBoxLayout()
         around.setContentsMargins(12, 0, 12, 4)
@@ -71,6 +70,9 @@ class LightboxPlace(QWidget):
         self.paper = button("Report", tip="The report of the take chosen above, into the Folio")
         self.paper.clicked.connect(self.make_report)
         around.addWidget(self.paper)
+        self.sheet_out = button("Table…", tip="Readings and curves of the finding chosen above, as csv or xlsx")
+        self.sheet_out.clicked.connect(self.save_table)
+        around.addWidget(self.sheet_out)
         column.addLayout(around)
         row.addWidget(frame)
         main, sheet = card((16, 10, 12, 10), 6)
@@ -88,10 +90,15 @@ class LightboxPlace(QWidget):
         self.record.listen.connect(self.hear)
         self.record.export.connect(self.save_crop)
         self.record.reread.connect(self.read_again)
+        self.trend = TrendView()
+        self.trend.export.connect(self.save_trend)
+        self.again = AgainView()
+        self.again.read.connect(self.again_with)
+        self.again.closed.connect(self.draw)
         self.empty = label(
             "No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted"
         )
-        for widget in (self.overlay, self.record, self.sound, self.empty):
+        for widget in (self.overlay, self.record, self.sound, self.trend, self.again, self.empty):
             self.stack.addWidget(widget)
         sheet.addWidget(self.stack, 1)
         self.hint = label("", "muted", wrap=True)
@@ -197,6 +204,10 @@ class LightboxPlace(QWidget):
             self.stack.setCurrentWidget(self.sound)
             self.draw_raw()
             self.hear()
+        elif key == "trend":
+            self.stack.setCurrentWidget(self.trend)
+            self.hint.setText("Takes are being looked through.")
+            self.aside.run("trend", lambda: read_takes(self.lab.jobs), self._trend)
         else:
             self.stack.setCurrentWidget(self.overlay)
             ticked = self.ticked()
@@ -207,9 +218,32 @@ class LightboxPlace(QWidget):
                 else "Tick takes on the left to lay their curves over one another."
             )
 
+    def _trend(self, read: list[Read]) -> None:
+        item = self.list.currentItem()
+        finding = self._finding(item) if item is not None else None
+        self.hint.setText("")
+        self.trend.show_takes(read, finding.method if finding is not None else None)
+
+    def save_trend(self) -> None:
+        """Every value of the trend, as csv or xlsx."""
+        name, chosen = QFileDialog.getSaveFileName(self, "Export the trend", "", "XLSX (*.xlsx);;CSV (*.csv)")
+        if not name:
+            return
+        place = Path(name) if Path(name).suffix else Path(name + chosen.split("*")[-1].rstrip(")"))
+        rows, text = self.trend.rows, self.trend.label
+
+        def work() -> Path:
+            part = place.with_name(f".{place.stem}.new{place.suffix}")
+            part.unlink(missing_ok=True)
+            export_trend(rows, text, part)
+            part.replace(place)
+            return place
+
+        self.aside.run("table", work, lambda made: self.hint.setText(f"Written to {made}."))
+
     def _other(self) -> None:
         self.heard = None
-        if self.tabs.now != "curves":
+        if self.tabs.now not in ("curves", "trend"):
             self.draw()
 
     def in_hand(self) -> Path | None:
@@ -311,50 +345,62 @@ class LightboxPlace(QWidget):
         if place is None or not place.is_dir():
             self.hint.setText("Only takes are read again; a file from elsewhere is read with the command line.")
             return
-        take = Take(place)
         try:
-            settings = take.plan().step.settings
+            self.again.show_take(Take(place))
         except BadInput as problem:
             self.hint.setText(str(problem))
             return
-        dialog = SettingsDialog(take, settings, self)
-        if dialog.exec():
-            self.again_with(take, dialog.text.toPlainText())
+        self.stack.setCurrentWidget(self.again)
+        self.hint.setText("")
 
-    def again_with(self, take: Take, text: str) -> None:
-        """Read a take with the settings that a text gives."""
+    def again_with(self, take: Take, settings: dict[str, Any]) -> None:
+        """Read a take with other settings; both findings are kept, and what differs is said."""
+        before = take.finding()
 
-        def work() -> Path:
-            settings = parse_yaml(text, "the settings")
-            if not isinstance(settings, dict):
-                raise BadInput("The settings must be lines like 'key: value'.")
-            return take.keep(reread(take, settings))
+        def work() -> Finding:
+            made = reread(take, settings)
+            take.keep(made)
+            return made
 
-        def then(_made: Path) -> None:
+        def then(made: Finding) -> None:
+            told = difference(before, made)
             self.reload()
+            self.again.told.setText(told)
+            self.stack.setCurrentWidget(self.again)
             self.hint.setText(f"{take.name} was read again; the old finding is kept beside the new one.")
 
         self.aside.run("again", work, then)
 
+    def save_table(self) -> None:
+        """Readings and curves of the finding in hand, as csv or xlsx."""
+        item = self.list.currentItem()
+        finding = self._finding(item) if item is not None else None
+        if finding is None:
+            self.hint.setText("Choose a take with a finding in the list.")
+            return
+        name, chosen = QFileDialog.getSaveFileName(self, "Export readings and curves", "", "XLSX (*.xlsx);;CSV (*.csv)")
+        if name:
+            place = Path(name) if Path(name).suffix else Path(name + chosen.split("*")[-1].rstrip(")"))
+            self.export_to(place)
+
+    def export_to(self, place: Path) -> None:
+        """The finding in hand into a file; its ending says the format."""
+        item = self.list.currentItem()
+        finding = self._finding(item)
+        assert finding is not None
+        facts = [("take", item.text())]
+
+        def work() -> Path:
+            part = place.with_name(f".{place.stem}.new{place.suffix}")
+            part.unlink(missing_ok=True)
+            export(finding, part, facts)
+            part.replace(place)
+            return place
+
+        self.aside.run("table", work, lambda made: self.hint.setText(f"Written to {made}."))
+
     def repaint_charts(self) -> None:
         """Take on the palette in force."""
-        for view in (self.overlay, self.record, self.sound):
+        for view in (self.overlay, self.record, self.sound, self.trend):
             view.repaint_charts()
 
-
-class SettingsDialog(QDialog):
-    """A take's settings as text, to be changed and read again with."""
-
-    def __init__(self, take: Take, settings: dict[str, Any], parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setWindowTitle(f"Read {take.name} again")
-        self.resize(560, 520)
-        column = QVBoxLayout(self)
-        column.addWidget(label("Change what should differ. The finding that is there stays.", "muted"))
-        self.text = QPlainTextEdit(dump_yaml(settings))
-        column.addWidget(self.text, 1)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
-        buttons.addButton("Read again", QDialogButtonBox.ButtonRole.AcceptRole)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column.addWidget(buttons)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QDoubleSpinBox, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from ..contracts.finding import Curve, Finding
 from ..core.errors import BadInput
-from ..lab.findings import Curve, Finding
 from ..lab.unit_limits import Unit, mask_from
 from .chart import Chart
 from .widgets import button, label

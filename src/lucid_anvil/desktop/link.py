@@ -59,7 +59,8 @@ class Link(QObject):
     def _look(self) -> None:
         self.tries += 1
         found = launch.find(self.note)
-        if found is not None:
+        # Another run's door may still be open at the same place.
+        if found is not None and (self.process is None or found.pid == self.process.pid):
             self.search.stop()
             self._connect(found)
         elif self.tries > 400 or (self.process is not None and self.process.poll() is not None):

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QStackedWidget
 
+from ..contracts.finding import Finding
 from ..engine.preparing import Prepared
 from ..folio.accepting import accept_check
-from ..lab.findings import Finding
 from ..lab.takes import Take
 from ..protocol.messages import Board
 from .asking import ask_line
@@ -113,9 +113,10 @@ class ListenBench(Side):
 
     def overrule(self, number: int) -> None:
         """A person takes a hit that was put aside, and says why."""
-        text = ask_line(self.bench, f"Count hit {number} all the same? Say why.", "Count it")
-        if text:
-            self._order("overrule", number=number, note=text)
+        ask_line(
+            self.bench, f"Count hit {number} all the same? Say why.", "Count it",
+            lambda text: self._order("overrule", number=number, note=text),
+        )  # fmt: skip
 
     def skip(self) -> None:
         self._order("skip")

@@ -10,9 +10,9 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts import registry
+from ..contracts.finding import Curve, Finding
 from ..core.signal import curves as sums
-from ..lab.findings import Curve, Finding
-from ..methods import registry
 from . import theme
 from .chart import Chart, Handle
 from .widgets import button, label

@@ -9,9 +9,9 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding, Reading
 from ..core.figures import fitting
 from ..core.quantities import round_to_doubt
-from ..lab.findings import Finding, Reading
 from ..protocol.messages import Board, Room
 from . import theme
 from .widgets import Bar, Verdict, label, section, small_text
@@ -148,7 +148,8 @@ class GuardRow(QWidget):
 
     def show_room(self, room: Room) -> None:
         self.room = room
-        self.setToolTip(f"{room.label}: {room.action} at the limit")
+        self.setToolTip(f"{room.label}: {room.action} at the limit; F1 explains it")
+        self.setProperty("help", f"guards.md#{room.label}")
         self.update()
 
     def paintEvent(self, _event: object) -> None:

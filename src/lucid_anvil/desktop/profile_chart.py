@@ -15,9 +15,9 @@ from ..core.control import headroom
 from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..core.signal.sinefit import Floats
+from ..domains.shaker.settings import with_tolerance
 from ..engine.preparing import Prepared
 from ..lab.profiles import RandomFile, SineFile, profile_of
-from ..methods.shaker_settings import with_tolerance
 from . import theme
 from .chart import Chart, frequency_text
 

@@ -7,12 +7,12 @@ from pathlib import Path
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from ..contracts.recording import channel_of
 from ..core.figures import fitting
 from ..core.signal.pulses import Figures, figures
 from ..core.signal.pyramid import Pyramid, build
 from ..formats import Channel, Recording
 from ..formats.pyramidfile import keep, kept
-from ..formats.recording import channel_of
 from .background import Background
 from .chart import Chart, Handle
 from .widgets import button, label, three

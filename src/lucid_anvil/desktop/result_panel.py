@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding
 from ..core.quantities import round_to_doubt
-from ..lab.findings import Finding
 from ..lab.plans import Plan
 from . import theme
 from .panels import Margins, corridor_rows, lacking, reading_row
-from .widgets import Tabs, Verdict, button, label, section
+from .widgets import Tabs, Verdict, button, label, scrolled, section
 
 
 class ResultPanel(QWidget):
@@ -27,16 +27,11 @@ class ResultPanel(QWidget):
         super().__init__()
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
-        inner.setObjectName("clear")
         column = QVBoxLayout(inner)
         column.setContentsMargins(0, 0, 4, 0)
         column.setSpacing(4)
-        scroll.setWidget(inner)
-        outer.addWidget(scroll)
+        outer.addWidget(scrolled(inner))
         head = QHBoxLayout()
         head.addWidget(section("Result"))
         head.addStretch()

@@ -2,49 +2,19 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Mapping
 from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from ..core.errors import BadInput
-from ..core.quantities import parse, sensitivity_unit, split
 from ..lab.elsewhere import calibration_from, keep_paper
+from ..lab.entering import KINDS, USES, changes_from, day_of, sensor_from
 from ..lab.ledger import Entry, Sensor
 from ..lab.place import Lab
 from .forms import Field, Sheet
 from .widgets import button, label
-
-KINDS = ("accelerometer", "microphone", "force sensor", "force hammer", "load cell", "pressure sensor")
-UNITS = {"microphone": "mV/Pa", "force sensor": "mV/N", "force hammer": "mV/N", "load cell": "mV/V",
-         "pressure sensor": "mV/bar"}  # fmt: skip
-"""What a sensor of a kind gives where nothing else is typed"""
-
-
-def sensor_from(held: Mapping[str, str]) -> Sensor:
-    """A sensor as it was typed. Raises BadInput."""
-    serial = held["serial"].strip()
-    if not serial:
-        raise BadInput("A sensor needs its serial number: it is known by it.")
-    kind = held["kind"]
-    unit, value = UNITS.get(kind, "mV/(m/s²)"), None
-    if held["nominal"].strip():
-        amount, own = split(held["nominal"])
-        if not own:
-            raise BadInput(f"sensitivity: '{held['nominal']}' has no unit: write it like '10 {unit}'.")
-        unit = sensitivity_unit(held["nominal"]) if kind == "accelerometer" else own
-        value = parse(held["nominal"], unit, "sensitivity")
-        if amount <= 0:
-            raise BadInput("sensitivity: it must be above zero.")
-    months = held["interval"].strip()
-    if months and not (months.isdigit() and 0 < int(months) <= 240):
-        raise BadInput(f"interval: '{months}' is no number of months: write 12, or leave it empty.")
-    tolerance = parse(held["tolerance"], "%", "tolerance") if held["tolerance"].strip() else None
-    transverse = parse(held["transverse"], "%", "transverse") if held["transverse"].strip() else None
-    return Sensor(
-        serial, kind, held["maker"].strip(), held["model"].strip(), value, unit, held["use"],
-        int(months) if months else None, tolerance, transverse, held["owner"].strip(),
-    )  # fmt: skip
 
 
 class SensorSheet(Sheet):
@@ -74,6 +44,54 @@ class SensorSheet(Sheet):
         finally:
             ledger.close()
         self.serial = sensor.serial
+
+
+class ChangeSheet(Sheet):
+    """A sensor's entry changed; what stood there is kept."""
+
+    def __init__(self, parent: QWidget, lab: Lab, sensor: Sensor) -> None:
+        self.lab, self.sensor = lab, sensor
+        nominal = f"{sensor.nominal:g} {sensor.unit}" if sensor.nominal else ""
+        fields = [
+            Field("maker", "Maker", sensor.maker), Field("model", "Model", sensor.model),
+            Field("nominal", "Nominal sensitivity", nominal),
+            Field("use", "Use", sensor.use, choices=USES),
+            Field("interval", "Calibrated every", str(sensor.interval_months or ""), "months"),
+            Field("tolerance", "Tolerance", "" if sensor.tolerance is None else f"{sensor.tolerance:g} %"),
+            Field("transverse", "Transverse", "" if sensor.transverse is None else f"{sensor.transverse:g} %"),
+            Field("owner", "Owner", sensor.owner),
+            Field("note", "Note", sensor.note, "what one should know of it"),
+            Field("by", "Changed by", lab.facts.operator),
+        ]  # fmt: skip
+        super().__init__(parent, f"Change {sensor.serial}", "", fields, "Change it", self._change)
+
+    def _change(self, held: Mapping[str, str]) -> None:
+        values = changes_from(self.sensor, {k: v for k, v in held.items() if k != "by"})
+        ledger = self.lab.ledger()
+        try:
+            ledger.change(self.sensor.serial, held["by"], **values)
+        finally:
+            ledger.close()
+
+
+class RetireSheet(Sheet):
+    """A sensor taken out of use."""
+
+    def __init__(self, parent: QWidget, lab: Lab, sensor: Sensor) -> None:
+        self.lab, self.sensor = lab, sensor
+        fields = [Field("why", "Why", hint="such as dropped, or lost"), Field("on", "From", f"{datetime.date.today()}"),
+                  Field("by", "Retired by", lab.facts.operator)]  # fmt: skip
+        super().__init__(
+            parent, f"Retire {sensor.serial}", "Nothing new may rest on it from that day on. What rests on it stays.",
+            fields, "Retire it", self._retire,
+        )  # fmt: skip
+
+    def _retire(self, held: Mapping[str, str]) -> None:
+        ledger = self.lab.ledger()
+        try:
+            ledger.retire(self.sensor.serial, held["by"], held["why"], day_of(held["on"], "from"))
+        finally:
+            ledger.close()
 
 
 class CertificateSheet(Sheet):

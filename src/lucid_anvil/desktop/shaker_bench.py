@@ -4,20 +4,27 @@ from __future__ import annotations
 
 import datetime
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QMenu
 
+from ..core.errors import BadInput
+from ..domains.shaker.settings import ShakerSettings
 from ..engine.preparing import Prepared, prepare
 from ..formats.teds import decode
+from ..lab.editing import settings_in
 from ..lab.identity import matching, number_of, take_in
 from ..lab.shaker_planning import record_of_entry, stretched_course, swap_sensor
 from ..lab.takes import Take
-from ..methods.shaker_settings import ShakerSettings
+from ..lab.textfiles import load_yaml
 from ..protocol.messages import Board
+from . import course_menu
 from .course_view import clock
+from .record_fields import with_part
 from .shaker_panels import ShakerResult, head_of, shaker_rows
 from .shaker_stage import ShakerStage
 from .side import Side
@@ -35,8 +42,10 @@ class ShakerBench(Side):
         super().__init__(bench)
         self.stage = ShakerStage()
         self.stage.edited.connect(bench.change)
+        self.stage.fields.edited.connect(self.record_edited)
         self.stretches = StretchView()
         self.stretches.stretched.connect(self.stretched)
+        self.stretches.asked.connect(self.stretch_asked)
         self.result = ShakerResult()
         self.result.again.connect(bench.again)
         self.result.carry_on.connect(bench.carry_on)
@@ -48,6 +57,9 @@ class ShakerBench(Side):
         self.up.clicked.connect(lambda: self.step_level(3.0))
         self.next = button("Next  N", tip="Leave this stretch of the course and go on with the next")
         self.next.clicked.connect(self.skip)
+        self.more = button("Add a stretch", tip="Sweep, dwell, random, pause: at the end of the course")
+        self.more.clicked.connect(self.add_stretch)
+        self.settings = (self.more,)
         self.buttons = (self.hold, self.down, self.up, self.next)
 
     @property
@@ -58,6 +70,8 @@ class ShakerBench(Side):
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         self.stage.show_prepared(prepared, editable)
+        if editable and prepared.method.needs_record:
+            self.stage.fields.show_profile(self._profile())
         self.stage.show_earlier(self.bench.finding_before())
         self.show_stretches(prepared, editable)
 
@@ -75,7 +89,7 @@ class ShakerBench(Side):
         self.stretches.show_course(prepared.course(), editable)
         text = f"{len(self.stretches.items)} stretches, about {clock(self.stretches.total)}"
         if editable:
-            text += "; drag a right edge, or double-click to type a time"
+            text += "; drag an edge, double-click for a time, right-click for more"
         self.bench.told.setText(text)
 
     def stretched(self, item: int, duration: float) -> None:
@@ -92,14 +106,85 @@ class ShakerBench(Side):
             course = [usual[self.bench.prepared.method.name]]
         self.bench.change({"course": stretched_course(course, held.step, held.rung, duration - 2.0)})
 
+    def _profile(self) -> dict[str, Any]:
+        """As the plan's own text has it, or the file that it names."""
+        place = self.bench.plan_file
+        assert place is not None
+        held = settings_in(load_yaml(place)).get("profile") or {}
+        return dict(load_yaml(place.parent / held) if isinstance(held, str) else held)
+
+    def record_edited(self, key: str, text: str) -> None:
+        """Something is to be done otherwise to the record that is played."""
+        before = self._profile()
+        try:
+            made = with_part(before, key, text)
+        except BadInput as problem:
+            self.stage.tell(str(problem))
+            self.stage.fields.show_profile(before)
+            return
+        self.bench.change({"profile": made})
+
+    # --- the course ------------------------------------------------------------------------------------------
+
+    def _course(self) -> course_menu.Course:
+        """As the plan's own file has it."""
+        assert self.bench.plan_file is not None and self.bench.prepared is not None
+        return course_menu.course_in(settings_in(load_yaml(self.bench.plan_file)), self.bench.prepared.method.name)
+
+    def _put_course(self, course: course_menu.Course) -> None:
+        self.bench.change({"course": course})
+
+    def add_stretch(self) -> None:
+        """A menu of what can be added at the end."""
+        if self.bench.prepared is None:
+            return
+        menu = course_menu.new_menu(
+            self.bench, self.bench.prepared.method.name,
+            lambda step: self._put_course(course_menu.added(self._course(), step)),
+        )  # fmt: skip
+        self.menu = menu
+        menu.popup(self.more.mapToGlobal(self.more.rect().topLeft()) - QPoint(0, menu.sizeHint().height()))
+
+    def stretch_asked(self, item: int, where: QPoint) -> None:
+        """What can be done with a block of the course; the probe run is none of it."""
+        assert self.bench.prepared is not None
+        at = self.bench.prepared.course()[item].step
+        if at is None:
+            self.bench.said.emit("The probe run is set under control, probe: Settings, T.")
+            return
+
+        def tried(make: Callable[[], course_menu.Course]) -> None:
+            try:
+                self._put_course(make())
+            except BadInput as problem:
+                self.bench.said.emit(str(problem))
+
+        def copied() -> course_menu.Course:
+            course = self._course()
+            return course_menu.added(course, course[at], at)
+
+        self.menu = course_menu.stretch_menu(self.bench, where, [
+            ("Change…", lambda: self.change_stretch(at)), ("Copy", lambda: tried(copied)),
+            ("Earlier", lambda: tried(lambda: course_menu.moved(self._course(), at, -1))),
+            ("Later", lambda: tried(lambda: course_menu.moved(self._course(), at, 1))),
+            ("Take it away", lambda: tried(lambda: course_menu.without(self._course(), at))),
+        ])  # fmt: skip
+
+    def change_stretch(self, at: int) -> None:
+        """Its own values, typed."""
+        sheet = course_menu.StretchSheet(self.bench, self._course(), at)
+        sheet.then(lambda: self._put_course(sheet.course or []))
+
     def change(self, place: Path, changes: dict[str, Any]) -> None:
         """Into the plan's own files; a change that can't be is taken back and said."""
 
         def refused(why: str) -> None:
             self.stage.tell(why)
-            self.stage.profile.draw()
+            self.stage.draw_profile()
+            if self.bench.prepared is not None and self.bench.prepared.method.needs_record:
+                self.stage.fields.show_profile(self._profile())
 
-        self.bench.alter(place, changes, refused)
+        self.bench.editing.change_step(place, changes, refused)
 
     def tile_menu(self, role: str) -> None:
         """A click on a sensor's tile before the run: another sensor from the ledger."""

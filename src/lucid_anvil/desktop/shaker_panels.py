@@ -5,16 +5,16 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding, Reading
 from ..core.figures import figure, fitting, significant
 from ..engine.preparing import Prepared
-from ..lab.findings import Finding
 from ..protocol.messages import Board
 from . import theme
 from .panels import Margins, lacking, reading_row
-from .widgets import Verdict, button, label, section, three
+from .widgets import Verdict, button, label, scrolled, section, three
 
 Row = tuple[str, str, float | None, float, str, str]
 STAGES = {
@@ -50,7 +50,7 @@ def _sine_rows(live: dict[str, Any], prepared: Prepared) -> list[Row]:
         return []
     import numpy as np
 
-    from ..methods.shaker_settings import with_tolerance
+    from ..domains.shaker.settings import with_tolerance
 
     f, target = live["f"], live["target"]
     held, _ = with_tolerance(prepared.settings.sine())
@@ -139,6 +139,12 @@ MOST_SHOWN = 7
 """Readings of a sheet that are not inside, by name; what to do about them must stay in sight below"""
 
 
+def leading(finding: Finding) -> Reading | None:
+    """The reading that is told first where a method says nothing of it: the first with a limit, else the first."""
+    there = [r for r in finding.readings if r.value is not None and r.valid]
+    return next((r for r in there if r.verdict != "none"), there[0] if there else None)
+
+
 class ShakerResult(QWidget):
     """After the run: how much was within tolerance, the figures, and what to do next."""
 
@@ -153,16 +159,11 @@ class ShakerResult(QWidget):
         self.finding: Finding | None = None
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
-        inner.setObjectName("clear")
         column = QVBoxLayout(inner)
         column.setContentsMargins(0, 0, 4, 0)
         column.setSpacing(4)
-        scroll.setWidget(inner)
-        outer.addWidget(scroll)
+        outer.addWidget(scrolled(inner))
         head = QHBoxLayout()
         head.addWidget(section("Result"))
         head.addStretch()
@@ -211,21 +212,24 @@ class ShakerResult(QWidget):
         if cut is None and not finding.complete:
             self.cut.setText(lacking(finding))
             self.cut.setVisible(True)
-        key, text = BIG.get(finding.method, ("", ""))
-        value = next((r.value for r in finding.readings if r.key == key), None)
+        key, text = BIG.get(finding.method, ("", "{}"))
+        value: Any = next((r.value for r in finding.readings if r.key == key), None)
+        if not key and (first := leading(finding)) is not None:
+            key, value = first.key, f"{first.label}: {figure(first.value or 0.0, first.uncertainty, first.unit)}"
         self.big.setText("nothing could be read" if value is None else text.format(value))
         if finding.method == "amplifier-sheet":
             self._count(finding)
             return
         rows: list[Row] = []
         for r in finding.readings:
-            if r.key == key or r.value is None or len(rows) >= 12:
+            told = r.key == key and finding.method in BIG
+            if told or r.value is None or len(rows) >= 12:
                 continue
-            name, figure, used, doubt, verdict, word = reading_row(r)
+            name, shown, used, doubt, verdict, word = reading_row(r)
             if r.uncertainty is None:
                 scale, unit = fitting(r.value, r.unit)
-                figure = f"{three(r.value * scale)} {unit}"
-            rows.append((name, figure, used, doubt, verdict if verdict != "none" else "plain", word))
+                shown = f"{three(r.value * scale)} {unit}"
+            rows.append((name, shown, used, doubt, verdict if verdict != "none" else "plain", word))
         self.margins.show_rows(rows)
         self.notes.setText("\n".join(finding.notes[:4]))
 

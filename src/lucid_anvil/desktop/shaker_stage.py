@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from typing import Any
 
 import numpy as np
@@ -9,17 +10,19 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts.finding import Curve, Finding
 from ..core.control.table import Recognised, read_table, recognise
 from ..core.errors import BadInput
 from ..core.figures import significant
 from ..engine.preparing import Prepared
-from ..lab.findings import Curve, Finding
 from ..lab.takes import Take
 from ..protocol.messages import Board
 from .chart import Chart
 from .lanes import Lane, Lanes
 from .probe_view import ProbeView
 from .profile_chart import ProfileChart, shown_per_acceleration
+from .profile_table import ProfileTable, facts_of
+from .record_fields import RecordFields
 from .widgets import Tabs, button, card, label, three
 
 TABS = {
@@ -81,7 +84,17 @@ class ShakerStage(QWidget):
         self.head.addWidget(self.tabs)
         self.column.addLayout(self.head)
         self.pages = QStackedWidget()
-        self.column.addWidget(self.pages, 1)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addWidget(self.pages, 1)
+        self.table = ProfileTable()
+        self.table.edited.connect(lambda data: self.edited.emit({"profile": data}))
+        self.table.trouble.connect(self.tell)
+        self.fields = RecordFields()
+        for part in (self.table, self.fields):
+            part.hide()
+            middle.addWidget(part)
+        self.column.addLayout(middle, 1)
         self._make_pages()
         self.column.addWidget(self._foot())
         self.prepared: Prepared | None = None
@@ -156,6 +169,8 @@ class ShakerStage(QWidget):
         self.pages.setCurrentWidget(self.trio if everything else self.order[key])
         editing = key == "profile" and self.profile.editable
         self.paste.setVisible(editing)
+        self.table.setVisible(editing and not everything and self.method != "time-replication")
+        self.fields.setVisible(key == "record" and self.editable)
         self.lock.setVisible(editing and self.method == "random-vibration")
 
     def _quantity(self, key: str) -> None:
@@ -176,10 +191,11 @@ class ShakerStage(QWidget):
         if self._measured is not None:
             self.profile.measured("control", *self._measured)
 
+    editable = False
     _measured: tuple[Any, Any] | None = None
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
-        self.prepared, self._measured = prepared, None
+        self.prepared, self._measured, self.editable = prepared, None, editable
         if prepared.method.name != self.method or "cut" in self.tabs.buttons:
             self.method = prepared.method.name
             self._make_tabs(self.method)
@@ -197,19 +213,24 @@ class ShakerStage(QWidget):
             for chart in (self.drive, self.responses):
                 chart.apply_theme()
             self.profile.show_prepared(prepared, editable)
+            if editable:
+                self.table.show_profile(prepared.settings.profile, facts_of(prepared))
             self.tell(self._demand(prepared))
         self.choose(self.tabs.now)
 
     def _demand(self, prepared: Prepared) -> str:
         from .profile_chart import headroom_lines
 
+        if prepared.rig.undescribed:
+            return prepared.rig.undescribed
         rows = headroom_lines(prepared)
         over = [r for r in rows if r[1] > 1]
         if over:
             db = -20 * np.log10(
                 max(r[1] for r in over if "range" not in r[0]) if any("range" not in r[0] for r in over) else 1
             )
-            return f"Beyond the shaker: {'; '.join(r[2] for r in over[:3])}. {np.floor(10 * db) / 10:.1f} dB would fit."
+            told = "; ".join(r[2] for r in over[:3])
+            return f"Beyond the shaker: {told}. −{-np.floor(10 * db) / 10:.1f} dB would fit."
         return f"Fits the shaker. Most used: {rows[0][2]}." if rows else ""
 
     def _show_record(self, prepared: Prepared) -> None:
@@ -450,6 +471,13 @@ class ShakerStage(QWidget):
         }  # fmt: skip
         self.exact.hide()
         self.edited.emit({"profile": data})
+
+    def draw_profile(self) -> None:
+        """The profile that holds, after a change that could not be."""
+        if self.prepared is not None and self.method != "time-replication":
+            self.profile.data = copy.deepcopy(self.prepared.settings.profile)
+            self.profile.draw()
+            self.table.show_profile(self.prepared.settings.profile, facts_of(self.prepared))
 
     def lock_rms(self) -> None:
         """Lock the rms at what it is, or let it free."""

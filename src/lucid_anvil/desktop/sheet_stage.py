@@ -8,10 +8,10 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
+from ..contracts.finding import Curve, Finding
+from ..domains.amplifier.sheet_reading import KEPT
+from ..domains.amplifier.sheet_settings import PRECONDITION, tasks
 from ..engine.preparing import Prepared
-from ..lab.findings import Curve, Finding
-from ..methods.sheet_reading import KEPT
-from ..methods.sheet_settings import PRECONDITION, tasks
 from ..protocol.messages import Board
 from .chart import Chart
 from .conditions_view import ConditionsView
@@ -292,8 +292,8 @@ def tops(x: np.ndarray, y: np.ndarray, count: int = 6) -> list[tuple[float, floa
 
 def planned(prepared: Prepared) -> tuple[list[str], list[dict[str, Any]]]:
     """Columns and rows of a sheet that is not taken yet."""
+    from ..contracts import registry
     from ..core.quantities import parse
-    from ..methods import registry
 
     columns: list[str] = []
     rows: dict[str, dict[str, Any]] = {}

@@ -27,6 +27,10 @@ class Side(QObject):
     """What is told after the run"""
     settings: tuple[QWidget, ...] = ()
     """Set beside the course while the run is planned"""
+    zone: str = "Course"
+    """What stands over the course's place"""
+    left: QWidget | None = None
+    """What stands at the left in place of the docket"""
     buttons: tuple[QWidget, ...] = ()
     """Beside the course while it runs"""
 
@@ -45,7 +49,7 @@ class Side(QObject):
 
     def change(self, place: Path, changes: dict[str, Any]) -> None:
         """Settings changed by hand on the thing itself, into the plan's own files."""
-        self.bench.alter(place, changes)
+        self.bench.editing.change_step(place, changes)
 
     def show_settings(self) -> None:
         """The settings that hold, on what they are set with; also after a change that could not be."""

@@ -8,8 +8,8 @@ import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding
 from ..engine.preparing import Prepared
-from ..lab.findings import Finding
 from ..protocol.messages import Board
 from . import theme
 from .chart import Chart, Handle

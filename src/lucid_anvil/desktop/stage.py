@@ -10,9 +10,9 @@ import numpy as np
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts.finding import Curve, Finding
 from ..core.quantities import parse, round_to_doubt
 from ..engine.preparing import HEADROOM, Prepared
-from ..lab.findings import Curve, Finding
 from ..protocol.messages import Board
 from . import theme
 from .budget_view import BudgetView
@@ -109,7 +109,7 @@ class LevelChart(Chart):
     def _course(self, prepared: Prepared) -> None:
         items = [i for i in prepared.course() if i.frequency and i.level]
         if not items:  # a multi-sine drives all at once
-            from ..methods.comparison_run import tables
+            from ..domains.comparison.run import tables
 
             bench = tables(prepared.settings)
             x = prepared.settings.frequencies()
@@ -123,7 +123,7 @@ class LevelChart(Chart):
         """The course follows while a handle moves; the plan is made anew when it is let go."""
         if self.quiet or self.prepared is None:
             return
-        from ..methods.comparison_run import tables
+        from ..domains.comparison.run import tables
 
         bench, settings = tables(self.prepared.settings), self.prepared.settings
         from ..core.quantities import preferred_frequencies

@@ -6,10 +6,10 @@ import math
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QContextMenuEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from ..methods.base import CourseItem
+from ..contracts.method import CourseItem
 from . import theme
 from .course_view import clock
 from .widgets import small_text
@@ -43,6 +43,8 @@ class StretchView(QWidget):
 
     stretched = pyqtSignal(int, float)
     """item and its new duration [s]"""
+    asked = pyqtSignal(int, object)
+    """item, and the point of the screen where it was asked for: what can be done with it"""
 
     def __init__(self) -> None:
         super().__init__()
@@ -131,6 +133,14 @@ class StretchView(QWidget):
                 entry.setFocus()
                 entry.selectAll()
                 self.entry = entry
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        """A right click, or the menu key."""
+        if event is None or not self.editable:
+            return
+        for k, box in enumerate(self.boxes()):
+            if box.contains(event.pos().toPointF()):
+                self.asked.emit(k, event.globalPos())
 
     def _typed(self, k: int, text: str) -> None:
         from ..core.errors import BadInput

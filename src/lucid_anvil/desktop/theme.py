@@ -116,6 +116,13 @@ def style_sheet() -> str:
             padding: 3px 2px; margin-right: 14px; }}
     #tab:checked {{ color: {p.ink}; font-weight: 600; border-bottom: 2px solid {p.brass}; }}
     #tab:hover {{ color: {p.ink}; }}
+    #job {{ background: #363C44; border: 1px solid #4A5058; border-radius: 4px; padding: 6px 10px; color: #D9D4CA;
+             text-align: left; font-size: 12px; }}
+    #job:hover {{ border-color: #A9AFB5; }}
+    #seek {{ background: transparent; border: 1px solid #4A5058; border-radius: 4px; padding: 5px 14px;
+             color: #A9AFB5; text-align: left; font-size: 12px; min-width: 150px; }}
+    #seek:hover {{ color: #F3EEE6; border-color: #A9AFB5; }}
+    QTextBrowser {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 4px; padding: 10px 16px; }}
     #chip {{ background: {p.card}; border: 1px solid {p.line}; border-radius: 10px; padding: 3px 12px;
              color: {p.muted}; font-size: 12px; }}
     #chip:checked {{ background: {p.ink}; color: {p.card}; border-color: {p.ink}; }}
@@ -128,6 +135,11 @@ def style_sheet() -> str:
              selection-background-color: {p.sand};
              selection-color: {p.ink}; }}
     QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {p.brass}; }}
+    QTableWidget#breakpoints {{ font-size: 12px; }}
+    QTableWidget#breakpoints QLineEdit {{ border-radius: 0; padding: 0 2px; }}
+    QTableWidget#breakpoints QComboBox {{ border: none; background: transparent; padding: 0 2px; font-size: 12px; }}
+    QHeaderView::section {{ background: transparent; border: none; border-bottom: 1px solid {p.line};
+        color: {p.muted}; font-size: 11px; padding: 2px 4px; text-align: left; }}
     QListView, QTableView, QScrollArea, QListWidget, QGraphicsView {{ background: transparent; border: none;
              outline: none; }}
     #clear {{ background: transparent; }}

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from ..contracts.finding import Finding
 from ..engine.preparing import Prepared
-from ..lab.findings import Finding
 from ..protocol.messages import Board
 from .chart import Chart
 from .widgets import Elided, card, label

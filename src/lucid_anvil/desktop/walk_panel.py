@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ..protocol.messages import CheckState
 from . import theme
-from .widgets import button, clear, label, section, small_text
+from .widgets import button, clear, label, scrolled, section, small_text
+
+ROW, LOW, FEW = 46, 38, 8
+"""px of a row, of one where there are many, and how many are few"""
 
 
 class CheckRow(QWidget):
@@ -19,7 +22,6 @@ class CheckRow(QWidget):
     def __init__(self, state: CheckState, number: int) -> None:
         super().__init__()
         self.state, self.number = state, number
-        self.setFixedHeight(49)
         self.can_sign = state.kind == "signed" and not state.done
         if self.can_sign:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -62,6 +64,7 @@ class WalkRoundPanel(QWidget):
 
     sign = pyqtSignal(str, str)
     begin = pyqtSignal()
+    edit = pyqtSignal()
 
     def __init__(self, initials: str) -> None:
         super().__init__()
@@ -81,11 +84,17 @@ class WalkRoundPanel(QWidget):
         self.initials.setToolTip("Your initials; they stand beside what you sign")
         who.addWidget(self.initials)
         who.addStretch()
+        change = button("Edit…", "chip", "Add, reword, reorder its lines")
+        change.clicked.connect(self.edit)
+        who.addWidget(change)
         self.layout_.addLayout(who)
         self.rows = QVBoxLayout()
         self.rows.setSpacing(0)
-        self.layout_.addLayout(self.rows)
-        self.layout_.addStretch()
+        inner = QWidget()
+        inner.setLayout(self.rows)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.area = scrolled(inner)
+        self.layout_.addWidget(self.area, 1)
         self.why = label("", "muted", wrap=True)
         self.layout_.addWidget(self.why)
         self.go = button("Begin", "main")
@@ -95,18 +104,21 @@ class WalkRoundPanel(QWidget):
         self.shown: list[CheckState] = []
         self.go.setEnabled(False)
 
-    def show_checks(self, checks: list[CheckState], state: str) -> None:
-        """Redraw only what changed, so that a click is never lost."""
+    def show_checks(self, checks: list[CheckState], state: str, wanted: int = 1) -> None:
+        """Redraw only what changed, so that a click is never lost. `wanted`: how many checks the plan has."""
         if checks != self.shown:
             clear(self.rows)
             for i, check in enumerate(checks, start=1):
                 row = CheckRow(check, i)
                 row.clicked.connect(self._sign)
+                row.setFixedHeight(ROW if len(checks) <= FEW else LOW)
                 self.rows.addWidget(row)
+            self.rows.addStretch()
             self.shown = checks
+            QTimer.singleShot(0, self._to_next)
         missing = [c for c in checks if not c.done]
         self.count.setText(f"{len(checks) - len(missing)} of {len(checks)}")
-        ready = bool(checks) and not missing and state == "walk-round"
+        ready = len(checks) >= wanted and not missing and state == "walk-round"
         self.go.setEnabled(ready)
         if state in ("starting", ""):
             self.why.setText("Waiting for the devices.")
@@ -115,7 +127,16 @@ class WalkRoundPanel(QWidget):
         elif missing:
             self.why.setText(f"Begin opens when all are done. Next: {missing[0].text[0].lower()}{missing[0].text[1:]}.")
         else:
-            self.why.setText("All done. The drive comes up slowly; F12 brings it down.")
+            all_done = "All done." if checks else "This plan has no walk-round: look over the hook-up yourself."
+            self.why.setText(f"{all_done} The drive comes up slowly; F12 brings it down.")
+
+    def _to_next(self) -> None:
+        """The first check that is not done is seen, with the one behind it."""
+        rows = [w for i in range(self.rows.count()) if isinstance(w := self.rows.itemAt(i).widget(), CheckRow)]
+        at = next((i for i, r in enumerate(rows) if not r.state.done), 0)
+        if rows:
+            self.area.ensureWidgetVisible(rows[min(at + 1, len(rows) - 1)], 0, 0)
+            self.area.ensureWidgetVisible(rows[at], 0, 0)
 
     def _sign(self, key: str) -> None:
         by = self.initials.text().strip()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from . import theme
 
@@ -25,6 +25,16 @@ def label(text: str = "", name: str = "", wrap: bool = False) -> QLabel:
         made.setObjectName(name)
     made.setWordWrap(wrap)
     return made
+
+
+def scrolled(widget: QWidget) -> QScrollArea:
+    """A column that may be longer than its room."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    widget.setObjectName("clear")
+    area.setWidget(widget)
+    return area
 
 
 def section(text: str) -> QLabel:

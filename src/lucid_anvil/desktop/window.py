@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QMainWindow, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
+from ..contracts import registry
+from ..lab.beginning import lately, remember
+from ..lab.finding_things import Thing, things
 from ..lab.place import Lab
 
 if TYPE_CHECKING:
@@ -16,11 +20,16 @@ if TYPE_CHECKING:
     from .bench_place import BenchPlace
 
 from . import theme
+from .finder import Finder
+from .job_button import JobButton
 from .ledger_place import LedgerPlace
 from .link import Link
 from .widgets import Elided, button, head_bar, label
 
 PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
+
+OPENED: list[Any] = []
+"""The window that took another one's place"""
 
 
 class MainWindow(QMainWindow):
@@ -59,6 +68,7 @@ class MainWindow(QMainWindow):
         self.quiet.setSingleShot(True)
         self.quiet.timeout.connect(lambda: self.strip.setText(""))
         self.ticks = LoopWatch(self)
+        self.manual: Any = None
         self.setStyleSheet(theme.style_sheet())
         self.ledger.view.setFocus()
         if lab.note.exists() and self.bench.pick_up():
@@ -66,8 +76,14 @@ class MainWindow(QMainWindow):
         # The Bench takes a while to make; the Ledger is seen and usable before.
         self.soon = QTimer(self)
         self.soon.setSingleShot(True)
-        self.soon.timeout.connect(lambda: self.bench)
+        self.soon.timeout.connect(self._rest)
         self.soon.start(250)
+
+    def _rest(self) -> None:
+        """What takes its time: the Bench; and a domain that is installed and could not be loaded is said."""
+        assert self.bench is not None
+        for name, why in registry.broken().items():
+            self.say(f"The domain '{name}' is left out: {why}.")
 
     @property
     def bench(self) -> BenchPlace:
@@ -87,11 +103,10 @@ class MainWindow(QMainWindow):
 
     def _bar(self) -> QWidget:
         bar, row = head_bar()
-        where = Elided(self._where(), "muted")
-        # Of one width, whatever the job is called: the places keep theirs, and a hand finds them unseen.
-        where.setFixedWidth(256)
-        where.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
-        row.addWidget(where)
+        self.where = JobButton(self.lab, lambda: self._bench is not None and self._bench.busy)
+        self.where.changed.connect(self.reopen)
+        self.where.said.connect(self.say)
+        row.addWidget(self.where)
         self.tabs = {}
         for i, place in enumerate(PLACES):
             made = button(place, "place", f"Ctrl+{i + 1}")
@@ -101,6 +116,10 @@ class MainWindow(QMainWindow):
             row.addWidget(made)
             self.tabs[place] = made
         self.tabs["Ledger"].setChecked(True)
+        row.addStretch(1)
+        self.seek = button("Find anything   Ctrl K", "seek", "Any plan, take, sensor, paper or action, by typing")
+        self.seek.clicked.connect(self.find_anything)
+        row.addWidget(self.seek)
         row.addStretch(1)
         self.room = label("", "muted")
         row.addWidget(self.room)
@@ -114,10 +133,15 @@ class MainWindow(QMainWindow):
         row.addWidget(self.stop)
         return bar
 
-    def _where(self) -> str:
-        """The lab, and the job where one is open."""
-        job = f"{self.lab.facts.job} {self.lab.facts.job_title}".strip()
-        return f"{self.lab.facts.name} · job {job}" if job else self.lab.facts.name
+    def reopen(self, lab: Lab) -> None:
+        """The window on another lab, or on this one with another job, in this one's place."""
+        if lab.folder != self.lab.folder or lab.folder in lately():  # a scratch lab is not remembered
+            remember(lab.folder)
+        made = MainWindow(lab, self.pace)
+        made.setGeometry(self.geometry())
+        made.show()
+        OPENED[:] = [made]  # nobody else holds it
+        self.close()
 
     def _keys(self) -> None:
         def key(sequence: str, action: Any) -> None:
@@ -131,9 +155,104 @@ class MainWindow(QMainWindow):
         key("N", lambda: (self.bench.side or self.bench.shaker).skip())
         key("P", lambda: self.bench.listen.next_point())
         key("G", lambda: self.bench.amplifier.go())
+        key("T", lambda: self.bench.editing.toggle())
+        key("Ctrl+T", self.new_test)
+        key("Ctrl+R", self.hook_up)
+        key("Ctrl+K", self.find_anything)
+        key("F1", self.explain)
+        key("?", lambda: self.open_help("keys.md"))
+        key("Esc", lambda: self.bench.editing.hide())
+        key("Ctrl+Z", lambda: self.bench.editing.undo())
+        key("Ctrl+Shift+Z", lambda: self.bench.editing.redo())
         key("Ctrl+N", self.night)
         for i, place in enumerate(PLACES):
             key(f"Ctrl+{i + 1}", lambda p=place: self.go(p))
+
+    def new_test(self) -> None:
+        """Begin a plan of any method, on the Bench."""
+        self.go("Bench")
+        self.bench.new_test()
+
+    def find_anything(self) -> None:
+        """Anything of the lab, by typing."""
+        finder = Finder(self, [*self._actions(), *things(self.lab), *self._pages()], self._found)
+        self.finder = finder
+        finder.open()
+
+    def _actions(self) -> list[Thing]:
+        return [Thing("action", text, key, name, words) for name, (text, key, words, _) in self._deeds().items()]
+
+    def _deeds(self) -> dict[str, tuple[str, str, str, Any]]:
+        """What can be done from anywhere: by name, its words, its key, what else it is found by, and how."""
+        return {
+            "new": ("New test", "Ctrl T", "plan begin method", self.new_test),
+            "rig": ("Hook up a rig", "Ctrl R", "inputs live look by hand", self.hook_up),
+            "sensor": ("Enter a sensor", "", "ledger", self.enter_sensor),
+            "night": ("Day or night", "Ctrl N", "dark colours", self.night),
+            "help": ("Manual", "F1", "help explain", lambda: self.open_help("first-day.md")),
+            "keys": ("Keys", "?", "shortcuts", lambda: self.open_help("keys.md")),
+            "stop": ("Stop", "F12", "drive down", self.bench_stop),
+            **{f"go-{p}": (p, f"Ctrl {i + 1}", "place", lambda p=p: self.go(p)) for i, p in enumerate(PLACES)},
+        }
+
+    def _pages(self) -> list[Thing]:
+        from .help_view import pages, title_of
+
+        return [Thing("help", title_of(text), "manual", name) for name, text in pages().items()]
+
+    def _found(self, thing: Thing) -> None:
+        """Open what was chosen."""
+        if thing.kind == "action":
+            self._deeds()[thing.key][3]()
+        elif thing.kind == "sensor":
+            self.go("Ledger")
+            self.ledger.filter.choose("all", quiet=True)
+            self.ledger.search.clear()
+            self.ledger.reload(thing.key)
+        elif thing.kind == "paper":
+            self.show_paper(thing.key)
+        elif thing.kind == "help":
+            self.open_help(thing.key)
+        else:
+            self.go("Bench")
+            bench, place = self.bench, Path(thing.key)
+            if thing.kind == "plan":
+                bench.open_plan(place)
+            elif thing.kind == "take":
+                bench.open_take(place)
+            else:
+                bench.hookup.wake(place)
+
+    def enter_sensor(self) -> None:
+        """A new sensor, in the Ledger."""
+        self.go("Ledger")
+        self.ledger.enter_sensor()
+
+    def open_help(self, page: str, heading: str = "") -> None:
+        """A page of the manual, in a window of its own."""
+        if self.manual is None:
+            from .help_view import HelpWindow
+
+            self.manual = HelpWindow(self)
+        self.manual.open(page, heading)
+
+    def explain(self) -> None:
+        """What is under the pointer."""
+        from .help_view import topic_at, widget_under_pointer
+
+        self.open_help(*(topic_at(widget_under_pointer()) or self._topic()))
+
+    def _topic(self) -> tuple[str, str]:
+        """What is explained where nothing says what it is: the test in hand, or the place."""
+        if self.places.currentWidget() is self._bench and self.bench.prepared is not None:
+            return f"method-{self.bench.prepared.method.name}.md", ""
+        place = next((p for p, tab in self.tabs.items() if tab.isChecked()), "Bench")
+        return "places.md", place
+
+    def hook_up(self) -> None:
+        """Wake a rig without any test, on the Bench."""
+        self.go("Bench")
+        self.bench.hook_up()
 
     def bench_stop(self) -> None:
         """Stop, wherever one is."""

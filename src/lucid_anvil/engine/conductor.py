@@ -14,7 +14,7 @@ import sys
 import threading
 import time
 import traceback
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from dataclasses import asdict
 from pathlib import Path
@@ -23,11 +23,11 @@ from typing import Any
 import h5py  # noqa: F401  (imported before the bench runs, for the recorder)
 import numpy as np
 
+from ..contracts.method import LEAD, Got, Performance, Want
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..lab.takes import Take
 from ..lab.textfiles import dump_yaml
-from ..methods.base import LEAD, Got, Performance, Want
 from ..protocol import chain
 from ..protocol.messages import Board, Trip
 from ..protocol.orders import order_of
@@ -38,13 +38,14 @@ from .notes import RigLock, own_note
 from .preparing import Prepared, check_space, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
 from .ring import Ring
+from .settling import close_take
 from .showing import Showing
 from .taking import make_take, unmake_take
 from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
-WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule")
+WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule", "drive", "row")
 """Orders that are the method's to heed."""
 ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
@@ -74,6 +75,9 @@ class Conductor:
         """`take` folder to make; `note` where the door is told; `auto` who signs everything and begins at once."""
         self.prepared, self.take_folder, self.pace, self.auto = prepared, take, pace, auto
         self.block, self.rate = prepared.facts.block, prepared.facts.rate
+        if resume is not None:
+            # What came in until the drive was at zero belongs to the record that is read together with this one.
+            close_take(Take(resume))
         self.position = Take(resume).position() if resume is not None else None
         self.resumed = resume
         self.roles = [c.role for c in prepared.rig.channels]
@@ -99,6 +103,8 @@ class Conductor:
         self.wishes: list[dict[str, Any]] = []
         """Orders of the operator that the method has not seen yet."""
         self.made: Recorder | None = None
+        self.leaving = False
+        """The loop is told to end. What faces are shown says so only when the take is closed and read."""
         self.dismissed = False
         self.replanned: queue.Queue[tuple[Prepared, WalkRound, tuple[str, str]]] = queue.Queue()
         self.forsaken = forsaken
@@ -156,7 +162,7 @@ class Conductor:
             self.worker = ProcessPoolExecutor(
                 1, mp_context=multiprocessing.get_context("spawn"), initializer=os.nice, initargs=(10,)
             )
-            self.worker.submit(_warm_up)
+            self.worker.submit(_warm_up, self.prepared.method.heavy)
 
     def run(self) -> None:
         """Until the run is over and every face has had time to look."""
@@ -191,7 +197,6 @@ class Conductor:
     # --- block by block --------------------------------------------------------------------------------------
 
     def _loop(self) -> None:
-        leaving = False
         patience = START
         while True:
             if not self.wire.ready(patience):
@@ -200,7 +205,7 @@ class Conductor:
             try:
                 _, payload = self.wire.receive()
             except EOFError:
-                if not leaving and self.board.state not in ("done",):
+                if not self.leaving:
                     self._fail(self.why or "the guards are gone: the drive is taken down by the device itself")
                 return
             message = json.loads(payload)
@@ -224,12 +229,12 @@ class Conductor:
                 )
                 continue
             patience = ANSWER[self.pace]
-            leaving = self._one_block(message) or leaving
-            if leaving and self.board.state == "done":
+            self._one_block(message)
+            if self.leaving:
                 return
 
-    def _one_block(self, message: dict[str, Any]) -> bool:
-        """Answer one input block. True: it was the last."""
+    def _one_block(self, message: dict[str, Any]) -> None:
+        """Answer one input block."""
         index = int(message["i"])
         rows = self.ring.input(index)
         samples = {role: rows[i] for i, role in enumerate([*self.roles, "drive"])}
@@ -253,6 +258,7 @@ class Conductor:
         if self.board.state == "walk-round":
             self.sensed.learn(samples, bias, message["room"][0], int(message.get("interlock", 0)))
             self.sensed.instruments, self.sensed.trouble = message.get("instruments"), message.get("trouble")
+        self.showing.bias = bias
         self._conditions(index, message.get("instruments"))
         self._take_orders()
         self.showing.hear(rows)
@@ -263,7 +269,8 @@ class Conductor:
                 self.board.t = self.recorder.seconds
                 self.board.speed = self.board.t / max(time.monotonic() - self.began_wall, 1e-3)
             self.showing.publish(self.prepared, message)
-        return self._advance(index, bool(message["zero"]))
+        if not self.leaving:
+            self._advance(index, bool(message["zero"]))
 
     def _record(self, rows: Floats) -> None:
         """A record that can't be written ends the run: what is there is kept, and read."""
@@ -358,8 +365,8 @@ class Conductor:
             local + self.first,
         )  # fmt: skip
 
-    def _advance(self, index: int, zero: bool) -> bool:
-        """Move from state to state. True: leave the loop."""
+    def _advance(self, index: int, zero: bool) -> None:
+        """Move from state to state."""
         if self.board.state == "walk-round" and self.auto and index % 10 == 9:
             for check in self.prepared.plan.walk_round:
                 self.walk.sign(check.key, self.auto)
@@ -369,21 +376,22 @@ class Conductor:
                 self.why = "walk-round: " + "; ".join(f"{c.text}: {c.why}" for c in missing)
                 self.status = "refused"
                 self.board.message = self.why
-                return self._leave()
+                self._leave()
+                return
         if self.board.state == "walk-round" and time.monotonic() - self.looked_at > self.forsaken:
             self.status, self.why, self.dismissed = "closed", "no face looked at the walk-round any more", True
-            return self._leave()
+            self._leave()
+            return
         if self.board.state == "running" and self.looked_at < time.monotonic() - ALONE:
             self._alone()
         if self.board.state == "preparing":
             self._start_running(index)
         if self.board.state == "easing":
             if self.trip is not None and not zero:
-                return False
+                return
             self.tail -= 1
             if self.tail <= 0:
-                return self._leave()
-        return False
+                self._leave()
 
     def _alone(self) -> None:
         """No face has looked for a while: what the plan says."""
@@ -392,11 +400,11 @@ class Conductor:
             self.door.orders.put(order_of("stop", {"why": why}))
         self.looked_at = time.monotonic()
 
-    def _leave(self) -> bool:
+    def _leave(self) -> None:
+        """The loop ends with this block."""
         with contextlib.suppress(OSError):
             self.wire.send(b"Q")
-        self.board.state = "done"
-        return True
+        self.leaving = True
 
     # --- orders ----------------------------------------------------------------------------------------------
 
@@ -482,7 +490,7 @@ class Conductor:
             return
         self.recorder = self.made
         with contextlib.suppress(OSError):
-            self.wire.send(b"A")
+            self.wire.send_json(b"A", {"first": index + 1})
         self.recorder.event(
             "begin", t=0.0, wall=time.time(), pace=self.pace, checks=self.checks_kept,
             temperature=self.sensed.temperature, humidity=self.board.room.get("humidity"),
@@ -541,6 +549,8 @@ class Conductor:
             unmake_take(self.take_folder)
             self._set(state="failed" if self.status in ("failed", "refused") else "done", message=self.why)
             return
+        if self.status == "failed":
+            ending.put_at_the_end(self.recorder, self.take_folder, self.pids.get("device", 0), self.why)
         undone = ending.close_record(self.recorder, self.status, self.why)
         self._set(state="reading")
         made, said, more = ending.read_and_tell(Take(self.take_folder))
@@ -565,11 +575,14 @@ def device_of(rig: Any) -> str:
     return "" if rig.is_standin else f"{rig.front_end.driver}:{rig.front_end.card.device}"
 
 
-def _warm_up() -> None:
+def _warm_up(modules: Sequence[str]) -> None:
     """Imports that the first computation would otherwise wait for."""
+    import importlib
+
     import scipy.special  # noqa: F401
 
-    from ..methods import comparison_reading, comparison_run  # noqa: F401
+    for name in modules:
+        importlib.import_module(name)
 
 
 def main() -> None:

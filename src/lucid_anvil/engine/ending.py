@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+import time
 import traceback
 from collections.abc import Sequence
+from dataclasses import asdict
 from pathlib import Path
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
-from ..lab.findings import Finding
 from ..lab.takes import Take
+from ..protocol.messages import Trip
+from ..rig.aftermath import kept
+from .launch import alive
 from .recorder import Recorder
 from .taking import read_take, tell_ledger
+
+BY_ITSELF = 3.0
+"""s that a device may take to bring its output down without the guards"""
 
 
 def close_record(recorder: Recorder, status: str, why: str | None) -> list[str]:
@@ -21,6 +30,22 @@ def close_record(recorder: Recorder, status: str, why: str | None) -> list[str]:
     except (OSError, RuntimeError) as problem:
         return [f"the record could not be closed ({reason(problem)})"]
     return []
+
+
+def put_at_the_end(recorder: Recorder, folder: Path, device: int, why: str | None) -> None:
+    """What a device put out by itself once the guards were gone, at the end of the record. `device`: its process."""
+    until = time.monotonic() + BY_ITSELF
+    while alive(device) and time.monotonic() < until:
+        time.sleep(0.02)
+    after = kept(folder)
+    rows = after.since(round(recorder.seconds * recorder.rate)) if after is not None else None
+    if after is None or rows is None:
+        return
+    label = why or "the guards are gone"
+    recorder.event("trip", **asdict(Trip("watchdog", label, "cut", None, after.altered * after.block / recorder.rate,
+                                         after.altered, 0.0, 0.0, "")), sentence=label)  # fmt: skip
+    with contextlib.suppress(OSError, RuntimeError):
+        recorder.write(rows)
 
 
 def read_and_tell(take: Take) -> tuple[tuple[Path, Finding] | None, str, list[str]]:

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from ..contracts import registry
+from ..contracts.finding import Finding
+from ..contracts.method import Method
+from ..contracts.settings import check
 from ..core.errors import BadInput
 from ..formats import Channel, read
-from ..lab.findings import Finding
 from ..lab.hashes import wrong
 from ..lab.takes import Take, open_take
-from ..lab.textfiles import check, load_yaml
-from ..methods import registry
-from ..methods.base import Method
-from ..methods.shaker_settings import ShakerSettings, follow_profile
+from ..lab.textfiles import load_yaml
 
 
 def parse_roles(given: Sequence[str]) -> dict[str, str]:
@@ -39,15 +39,15 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     take = Take(folder) if (folder / "plan.yaml").exists() and (folder / "raw.h5").exists() else None
     if settings_file is not None:
         given = load_yaml(settings_file)
-        if issubclass(method.Settings, ShakerSettings) and isinstance(given, dict):
-            given = follow_profile(given, settings_file.parent)
+        if isinstance(given, dict):
+            given = method.beside(given, settings_file.parent)
         settings = check(method.Settings, given, str(settings_file))
     elif take is not None:
         return evaluate_take(take)
     else:
         settings = check(method.Settings, {}, "the settings")
     record = read(recording)
-    more = tuple(wanted) if getattr(method, "more", False) else ()
+    more = tuple(wanted) if method.more else ()
     channels = record.roles(wanted, tuple(dict.fromkeys((*method.roles, *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
@@ -61,10 +61,10 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
 
 
 def _with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:
-    for extra in getattr(method, "optional_roles", ()):
+    for extra in method.optional_roles:
         if extra in record.labels:
             channels[extra] = record.channel(extra)
-    if getattr(method, "more", False):
+    if method.more:
         taken = {id(c) for c in channels.values()}
         for c in record.channels:
             if id(c) not in taken and c.label not in channels:
@@ -72,18 +72,11 @@ def _with_optional(method: Method, channels: dict[str, Channel], record: Any) ->
     return channels
 
 
-def _followed(method: Method, given: Mapping[str, Any], take: Take) -> dict[str, Any]:
-    """Settings with what they name in the take's own folder."""
-    if issubclass(method.Settings, ShakerSettings):
-        return follow_profile(dict(given), take.folder)
-    return dict(given)
-
-
 def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[Mapping[str, Any]]]:
     """Method, channels by role, settings and marks of a take."""
     plan = take.plan()
     method = registry.get(plan.step.method)
-    settings = check(method.Settings, _followed(method, plan.step.settings, take), str(take.folder / "plan.yaml"))
+    settings = check(method.Settings, method.beside(plan.step.settings, take.folder), str(take.folder / "plan.yaml"))
     record = take.recording()
     channels = _with_optional(method, record.roles({}, method.roles), record)
     return method, channels, settings, record.marks
@@ -92,7 +85,7 @@ def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[M
 def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
     """A take read with other settings in place of its plan's. Raises BadInput."""
     method, channels, _, marks = material(take)
-    made = check(method.Settings, _followed(method, settings, take), "the settings")
+    made = check(method.Settings, method.beside(settings, take.folder), "the settings")
     return method.evaluate(channels, made, marks).lacking(unfinished(take))
 
 
@@ -116,15 +109,15 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
     where another was cut, is read together with what it completes."""
     method, channels, settings, marks = material(take)
     if changes:
-        merged = {**_followed(method, take.plan().step.settings, take), **changes}
+        merged = {**method.beside(take.plan().step.settings, take.folder), **changes}
         settings = check(method.Settings, merged, "the changed settings")
-    together: Callable[..., Finding] | None = getattr(method, "together", None)
-    earlier = [material(t)[1:] for t in series_of(take)[:-1]] if together is not None else []
-    if together is not None and earlier:
-        # What was taken again stands in place of the earlier.
-        finding = together([*earlier, (channels, settings, marks)])
-    else:
-        finding = method.evaluate(channels, settings, marks)
+    # What was taken again, or gone on with, is read with what it completes.
+    earlier = [material(t)[1:] for t in series_of(take)[:-1]]
+    finding = (
+        method.together([*earlier, (channels, settings, marks)])
+        if earlier
+        else method.evaluate(channels, settings, marks)
+    )
     return finding.lacking(unfinished(take))
 
 

@@ -107,6 +107,8 @@ class Guards:
     """`roles` of the control points and how to `combine` them; the reference by default."""
     watches: list[Watch] = field(default_factory=list)
     count: int = 0
+    before: int = 0
+    """Blocks seen before the run began"""
     edge: float = float("inf")
 
     def __post_init__(self) -> None:
@@ -150,6 +152,7 @@ class Guards:
         for watch in self.watches:
             watch.since, watch.tripped = None, False
         self.energy.clear()
+        self.before = self.count
 
     def look(self, seen: Seen) -> tuple[list[Trip], list[Room]]:
         """Trips of this block, and the room that each guard has left."""
@@ -160,7 +163,7 @@ class Guards:
         if self.count % 25 == 0:
             held = os.statvfs(self.folder)
             self.free = float(held.f_bavail * held.f_frsize)
-        if self.disk_full and (seen.block.index + 1) * self.span > min(self.disk_full):
+        if self.disk_full and (self.count - self.before + 1) * self.span > min(self.disk_full):
             self.free = 0.0  # a stand-in's fault
         self.count += 1
         trips, rooms = [], []

@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.method import LEAD, Got
+from ..contracts.recording import Channel, channel_of
 from ..core.signal.sinefit import Floats
-from ..formats.recording import Channel, channel_of
-from ..methods.base import LEAD, Got
 from ..protocol.messages import Room, Trip
 from ..rig.instruments import ON_THE_DESK
 from ..rig.standins.amplifier import AmplifierBench
@@ -43,15 +43,20 @@ class Played:
     altered: int | None = None
     """Number of the first block that the ramp touched, counted as in a take."""
     blocks: int = 0
+    position: dict[str, Any] | None = None
+    """Where it last said that it could be gone on from"""
 
 
 def play_through(
-    prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True, longest: float = math.inf
-) -> Played:
+    prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True, longest: float = math.inf,
+    start: Mapping[str, Any] | None = None,
+) -> Played:  # fmt: skip
     """Every block through stand-in, guards, ramp and method, in lock-step, to the end or until a guard has brought
-    the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early."""
+    the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early; `start`: a position to go on
+    from."""
     rig = prepared.rig
     bench = bench_of(rig.model_copy(deep=True))
+    bench.command("begin", REST * rig.front_end.block / rig.front_end.rate)
     desk = Direct(bench) if isinstance(bench, AmplifierBench) else None
     roles = [c.role for c in rig.channels]
     scales = channel_scales(rig, dict(prepared.facts.sensitivity))
@@ -62,7 +67,7 @@ def play_through(
     rows: list[Floats] = []
     with tempfile.TemporaryDirectory() as folder:
         guards = Guards(rig, Path(folder), prepared.control())
-        performance = prepared.method.perform(prepared.settings, prepared.facts, None)
+        performance = prepared.method.perform(prepared.settings, prepared.facts, start)
         drives = [np.zeros(block), np.zeros(block)]
         expects: dict[int, Any] = {}
         want, result, index = None, None, 0
@@ -111,6 +116,7 @@ def play_through(
             except StopIteration:
                 break
             made.marks.extend(want.marks)
+            made.position = dict(want.position) if want.position is not None else made.position
             if want.chain is not None:
                 guards.know(want.chain)
             if want.compute is not None:

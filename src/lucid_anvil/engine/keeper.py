@@ -25,13 +25,14 @@ from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..protocol import chain
 from ..protocol.messages import Room, Trip
+from ..rig.aftermath import LINGER, After, factors, keep
 from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
 from ..rig.instruments import ON_THE_DESK, Trouble
 from ..rig.model import MEASURED, Rig, load_rig
 from .desk import Watched, watched
 from .guards import Guards, Seen, scaled
 from .ramp import Ramp
-from .ring import Ring
+from .ring import SLOTS, Ring
 
 PATIENCE = 20.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
@@ -72,6 +73,8 @@ class Keeper:
         self.ramp = Ramp(self.rate)
         self.expects: dict[int, tuple[float | None, tuple[float, float, float] | None]] = {}
         self.next_drive = np.zeros(self.block)
+        self.now = 0
+        """Number of the newest block"""
         self.alone = False
         """The conductor is gone."""
         self.leaving = False
@@ -79,6 +82,12 @@ class Keeper:
         """Until the conductor arms, nothing is driven and no guard acts, so that the walk-round may find and mend
         what they would trip on. Once armed, armed for good."""
         self.announced_zero = False
+        self.first = 0
+        """Number of the block with which the take begins"""
+        self.altered: int | None = None
+        """Number of the first block brought down while alone"""
+        self.kept: list[Floats] = []
+        self.lingering = LINGER
         self.patience = DEVICE_START
         self.desk: Watched | None = None
 
@@ -93,6 +102,7 @@ class Keeper:
             block = self._read()
             if block is None:
                 return
+            self.now = block.index
             if self.desk is not None:
                 self.desk.at(block.index * self.block / self.rate)
             expect, bounds = self.expects.pop(block.index, (None, None))
@@ -108,6 +118,8 @@ class Keeper:
                 self.guards.rearm()
             for trip in trips:
                 self._act(trip, block.index)
+            if self.altered is not None:
+                self.kept.append(block.samples)
             self._hand_on(block, trips, rooms)
             drive = self._next_drive(block.index + 2)
             if not self.armed:
@@ -122,8 +134,22 @@ class Keeper:
                 self.note("device gone")
                 return
             if (self.alone or self.leaving) and (self.ramp.zero or not np.any(self.next_drive)):
+                if self.altered is not None and self.lingering > 0:
+                    self.lingering -= 1
+                    continue
+                self._keep_what_came_after(block.index)
                 self._dismiss_device()
                 return
+
+    def _keep_what_came_after(self, last: int) -> None:
+        """The blocks that the conductor did not write any more, up to block `last`."""
+        if self.altered is None:
+            return
+        after = After(
+            last + 1 - len(self.kept) - self.first, self.altered - self.first, self.block,
+            np.concatenate(self.kept, axis=1), factors(self.rig),
+        )  # fmt: skip
+        keep(self.log.parent, after)
 
     def _dismiss_device(self) -> None:
         """Tell the device to end, and hear it out, so that it need not take us for dead."""
@@ -191,6 +217,10 @@ class Keeper:
             return  # it said good-bye first: nothing went wrong
         self.note("trip", guard="conductor", label=why, action="cut")
         self.ramp.begin(self.rig.cut_time * 4)
+        if self.armed:
+            self.altered = self.now + 2
+            # The ring still holds what the recorder may not have written.
+            self.kept = [self.ring.input(i) for i in range(max(self.first, self.now + 1 - SLOTS), self.now + 1)]
 
     def _hand_on(self, block: InputBlock, trips: list[Trip], rooms: list[Room]) -> None:
         self.ring.put_input(block.index, block.samples)
@@ -248,7 +278,9 @@ class Keeper:
                 self.guards = Guards(self.rig, self.log.parent, held["control"])
             elif kind == b"A":
                 self.armed = True
-                self.note("armed", block=index)
+                first = self.first = int(json.loads(payload)["first"])
+                self.note("armed", block=first)
+                self.device.send_json(b"C", {"name": "begin", "value": first * self.block / self.rate})
             elif kind == b"S":
                 order = json.loads(payload)
                 self.note(

@@ -8,12 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts import registry
+from ..contracts.method import BenchFacts, CourseItem, Facts, Input, Method
+from ..contracts.settings import check
 from ..core.errors import BadInput
 from ..lab.plans import Plan, load_plan, rig_path
-from ..lab.textfiles import check
-from ..methods import registry
-from ..methods.base import CourseItem, Facts, Input, Method
-from ..methods.shaker_settings import ShakerSettings, control_roles, follow_profile
 from ..rig.model import MEASURED, Rig, check_guards, load_rig
 
 HEADROOM = 0.8
@@ -36,18 +35,11 @@ class Prepared:
         return self.method.course(self.settings)
 
     def control(self) -> dict[str, Any]:
-        """What the guards must know of the plan: its own guards, the control points and how they are combined. A
-        response that the profile is notched for gets a guard a quarter above its limit."""
+        """What the guards must know of the plan: its own guards, the control points and how they are combined."""
         extra = [g.model_dump(exclude_none=True) for g in self.plan.guards]
-        control = getattr(self.settings, "control", None)
-        if control is None:
-            return {"guards": extra} if extra else {}
-        roles = [i.role for i in self.facts.inputs if i.kind == "acceleration"]
-        for role, level in control.limits.items():
-            label = f"Limit of {role}"
-            extra.append({"watch": "acceleration", "channel": role, "limit": 1.25 * level, "label": label})
-        return {"roles": control_roles(roles, control), "combine": control.combine, "notched": list(control.limits),
-                "guards": extra}  # fmt: skip
+        made = self.method.guarded(self.settings, self.facts.inputs)
+        extra += made.pop("guards", [])
+        return {**made, "guards": extra} if made or extra else {}
 
 
 SPARE = 50e6
@@ -93,10 +85,13 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
         if part.kind not in MEASURED:
             continue
         sensor = plan.sensors.get(part.role)
+        if part.typed_sensitivity is not None and not (sensor and sensor.sensitivity):
+            made[part.role] = part.typed_sensitivity
+            continue
         if not rig.is_standin and not (sensor and sensor.sensitivity):
             raise BadInput(
                 f"channel '{part.role}': the plan states no sensitivity of its sensor {part.sensor or ''}".rstrip()
-                + f": choose it from the Ledger, or write it under sensors, {part.role}, sensitivity."
+                + ": choose it from the Ledger, or type its sensitivity at the channel."
             )
         if not rig.is_standin and sensor and sensor.unit.startswith("pC") and part.conditioner_gain is None:
             raise BadInput(f"channel '{part.role}': a charge sensor needs its conditioner_gain [mV/pC] in the rig.")
@@ -107,43 +102,20 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
     return made
 
 
+def bench_of(plan: Plan, rig: Rig) -> BenchFacts:
+    """What a method completes its settings with."""
+    return BenchFacts(
+        sensitivities(plan, rig), {c.role: c.range for c in rig.channels}, {c.role: c.kind for c in rig.channels},
+        {c.role: c.conditioner_gain for c in rig.channels if c.conditioner_gain is not None}, rig.front_end.bits,
+        tuple(b.model_dump(exclude_none=True) for b in rig.budget or ()), rig.capability, lambda: capability_rows(rig),
+    )  # fmt: skip
+
+
 def settings_for(plan: Plan, rig: Rig, where: str) -> Any:
-    """The step's settings, with what the rig adds: levels, budget, resolution, conditioner gain."""
+    """The step's settings, with what its files hold and what the rig adds."""
     method = registry.get(plan.step.method)
-    given = dict(plan.step.settings)
-    if issubclass(method.Settings, ShakerSettings):
-        return _shaker_settings(method, given, plan, rig, where)
-    fill = getattr(method, "fill", None)
-    if fill is not None:
-        known = sensitivities(plan, rig)
-        ranges = {c.role: c.range for c in rig.channels}
-        return check(method.Settings, fill(given, known, ranges), f"{where}, settings")
-    if rig.budget and "budget" not in given:
-        given["budget"] = [b.model_dump(exclude_none=True) for b in rig.budget]
-    if rig.capability is not None and "capability" not in given:
-        given["capability"] = rig.capability
-    roles = {c.role: c for c in rig.channels}
-    given.setdefault("input_range", {r: roles[r].range for r in ("reference", "unit") if r in roles})
-    given.setdefault(
-        "resolution",
-        {r: 2 * roles[r].range / 2**rig.front_end.bits for r in ("reference", "unit") if r in roles},
-    )
-    if "unit" in roles and roles["unit"].conditioner_gain is not None:
-        given.setdefault("conditioner_gain", roles["unit"].conditioner_gain)
-    if "levels" not in given:
-        rows = capability_rows(rig)
-        given["levels"] = [(f, a, why) for f, a, _, why in rows]
-        given["drive_gain"] = [(f, g) for f, _, g, _ in rows]
-    return check(method.Settings, given, f"{where}, settings")
-
-
-def _shaker_settings(method: Method, given: dict[str, Any], plan: Plan, rig: Rig, where: str) -> Any:
-    """A shaker method's settings, with the profile in place of its file's name and the sensors' sensitivities."""
-    given = follow_profile(given, Path(where).parent)
-    known = sensitivities(plan, rig)
-    given.setdefault("sensitivity", {r: f"{1e3 * s!r} mV/(m/s²)" for r, s in known.items()})
-    given.setdefault("input_range", {c.role: c.range for c in rig.channels if c.kind == "acceleration"})
-    return check(method.Settings, given, f"{where}, settings")
+    given = method.beside(plan.step.settings, Path(where).parent)
+    return check(method.Settings, method.fill(given, bench_of(plan, rig)), f"{where}, settings")
 
 
 def facts_of(plan: Plan, rig: Rig) -> Facts:
@@ -175,6 +147,8 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
 def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:
     """Read plan and rig and check one against the other. Raises BadInput."""
     plan = load_plan(plan_file)
+    if plan.several:
+        raise BadInput(f"{plan_file}: it has {len(plan.steps)} steps: they are run one after the other, as a series.")
     place = rig_path(plan, plan_file, rig_file)
     return prepared_from(plan, plan_file, load_rig(place), place)
 
@@ -187,7 +161,7 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
         if role not in have:
             raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")
     if not method.course(settings):
-        raise BadInput(f"{plan_file}: there is no frequency between start and stop: widen them.")
+        raise BadInput(f"{plan_file}: {method.idle}.")
     facts = facts_of(plan, rig)
     try:
         check_guards(plan.guards, rig)
@@ -207,12 +181,8 @@ def plan_as_kept(prepared: Prepared) -> dict[str, Any]:
 
 
 def files_kept(prepared: Prepared) -> dict[str, Path]:
-    """Files that a take needs beside its plan, by the name that they have there: a time profile's record."""
-    profile = getattr(prepared.settings, "profile", None)
-    if isinstance(profile, dict) and isinstance(profile.get("file"), str):
-        place = Path(profile["file"])
-        return {f"profile{place.suffix}": place}
-    return {}
+    """Files that a take needs beside its plan, by the name that they have there."""
+    return dict(prepared.method.files(prepared.settings))
 
 
 def rig_as_kept(prepared: Prepared) -> dict[str, Any]:

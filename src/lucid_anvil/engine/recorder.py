@@ -10,9 +10,9 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.finding import clean_numbers
 from ..core.signal.sinefit import Floats
 from ..formats.hdf5file import describe, state_root
-from ..lab.findings import clean_numbers
 
 
 class Recorder:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from ..contracts.finding import Curve, Finding, Reading
 from ..core.calibration.decision import verdict
 from ..core.errors import BadInput
-from ..lab.findings import Curve, Finding, Reading
 from ..protocol.messages import Room, Trip
 from ..rig.model import MEASURED, Rig
 from .inprocess import play_through
@@ -17,9 +17,11 @@ from .walkround import Sensed, WalkRound
 
 def rehearse(prepared: Prepared, progress: Callable[[float], None] | None = None) -> Finding:
     """How much of every guard and capability the run would use, as readings in percent with 100 as their limit."""
+    unknown = prepared.rig.undescribed
     prepared = on_standins(prepared)
     played = play_through(prepared, progress, keep=False)
-    return _finding(prepared, played.most, played.trip, WalkRound(prepared), played.sensed)
+    made = _finding(prepared, played.most, played.trip, WalkRound(prepared), played.sensed)
+    return made.lacking([unknown]) if unknown else made
 
 
 def on_standins(prepared: Prepared) -> Prepared:
@@ -84,3 +86,14 @@ def _finding(
     duration = sum(i.duration for i in prepared.course())
     readings.append(Reading("duration", "Duration, about", duration, "s"))
     return Finding("rehearsal", tuple(readings), tuple(curves), (), tuple(notes))
+
+
+def all_of(titles: Sequence[str], findings: Sequence[Finding]) -> Finding:
+    """The rehearsals of several steps as one finding: a step's number before each key."""
+    readings = [
+        replace(r, key=f"step_{i}_{r.key}", label=f"{i} · {r.label}")
+        for i, f in enumerate(findings, 1)
+        for r in f.readings
+    ]
+    notes = [f"{title}: {note}" for title, f in zip(titles, findings, strict=True) for note in f.notes]
+    return Finding(findings[0].method, tuple(readings), notes=tuple(notes))

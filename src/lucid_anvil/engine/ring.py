@@ -8,7 +8,8 @@ import numpy as np
 
 from ..core.signal.sinefit import Floats
 
-SLOTS = 16
+SLOTS = 64
+"""More than the recorder holds back: what it had not written when it was killed is still here"""
 
 
 class Ring:

@@ -12,13 +12,17 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..contracts.finding import Finding
+from ..contracts.settings import check
 from ..core.errors import BadInput
-from ..lab.findings import Finding
+from ..lab.plans import Plan, load_plan, rig_path
+from ..lab.series import alone, begin_series, keep_finding, series_in
 from ..lab.takes import Take, claim_take_folder, open_take
 from ..protocol.messages import Board
+from ..rig.model import load_rig
 from . import launch
 from .notes import runs_folder
-from .preparing import Prepared, check_space, prepare
+from .preparing import Prepared, check_space, prepare, prepared_from
 from .taking import unmake_take
 
 
@@ -98,6 +102,67 @@ def run_plan(
     return Outcome(folder, kept.status(), kept.reason(), kept.finding())
 
 
+def run_series(
+    plan: Path,
+    rig: Path | None,
+    pace: str,
+    folder: Path | None,
+    signed_by: str | None,
+    say: Callable[[str], None],
+) -> Outcome:
+    """The steps of a plan one after the other, each as far as the one before it allows. What is there is read in any
+    case. Raises BadInput before anything moves."""
+    steps_of(plan, rig)
+    series = begin_series(plan, folder)
+    outcome: Outcome | None = None
+    for number in range(1, len(series.steps) + 1):
+        step = series.steps[number - 1]
+        why = series.held_back(step)
+        if why:
+            say(f"Not gone on: {why}")
+            break
+        say(f"Step {step.number} of {len(series.steps)}: {step.label}.")
+        if step.prompt and not _asked(step.prompt, signed_by is not None):
+            say(f"Not gone on: '{step.prompt}' was not done.")
+            break
+        outcome = run_plan(step.plan, rig, pace, None, signed_by, say)
+        series = series_in(series.folder)
+    found = keep_finding(series)
+    status = next((s.status for s in series.steps if s.status not in ("done", "")), "done")
+    if outcome is not None and outcome.status == "failed":
+        status = "failed"
+    return Outcome(series.folder, status, outcome.reason if outcome is not None else None, found)
+
+
+def steps_of(plan: Path, rig: Path | None) -> list[Prepared]:
+    """Every step of a plan of several, prepared; none for a plan of one. Raises BadInput for what can't be run."""
+    held = load_plan(plan)
+    if not held.several:
+        return []
+    made = []
+    for i in range(len(held.steps)):
+        place = rig or _rig_of(held, i, plan)
+        try:
+            one = check(Plan, alone(held, i, plan.parent), str(plan))
+            made.append(prepared_from(one, plan, load_rig(place), place))
+        except BadInput as problem:
+            raise BadInput(f"step {i + 1}: {problem}") from None
+    return made
+
+
+def _rig_of(plan: Plan, i: int, file: Path) -> Path:
+    """The rig of a step. Raises BadInput where it is not there."""
+    step = plan.steps[i]
+    return rig_path(plan.model_copy(update={"rig": step.rig or plan.rig}), file, None)
+
+
+def _asked(prompt: str, signed: bool) -> bool:
+    """A person does what is asked for; where somebody signed for all of it beforehand, it counts as done."""
+    if signed or not sys.stdin.isatty():
+        return signed
+    return input(f"{prompt} - done? [y/n] ").strip().lower() in ("y", "yes")
+
+
 class LeftAlone(BaseException):
     """The terminal, or whoever watched, is gone; the run goes on, or eases down where its plan says so."""
 
@@ -141,10 +206,10 @@ def _ask_signature(prepared: Prepared) -> str:
         raise BadInput(
             "The walk-round has checks that a person must sign: say --signed-by INITIALS when they are done."
         )
-    for check in to_sign:
-        answer = input(f"{check.text} - done? [y/n] ")
+    for each in to_sign:
+        answer = input(f"{each.text} - done? [y/n] ")
         if answer.strip().lower() not in ("y", "yes"):
-            raise BadInput(f"Not begun: '{check.text}' is not done.")
+            raise BadInput(f"Not begun: '{each.text}' is not done.")
     return input("Your initials: ").strip() or "nobody"
 
 

@@ -5,12 +5,16 @@ from __future__ import annotations
 import json
 import os
 import time
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import BadInput
-from ..formats.hdf5file import close_properly
+from ..formats.hdf5file import close_properly, lengthen
 from ..lab.hashes import digest
 from ..lab.takes import Take, list_takes, open_take
+from ..protocol.messages import Trip
+from ..rig.aftermath import kept
 from .launch import alive
 from .taking import read_take, tell_ledger
 
@@ -40,10 +44,9 @@ def close_take(take: Take) -> bool:
     if running(take) or not raw.exists() or any(e["kind"] == "end" for e in take.events()):
         return False
     close_properly(raw)
-    record = take.recording()
-    t = max((c.duration for c in record.channels), default=0.0)
-    if (file := record.meta.get("file")) is not None:
-        file.close()
+    length, rate = _extent(take)
+    more = _what_came_after(take, raw, length, rate)
+    t = _extent(take)[0] / rate
     text = (take.folder / "events.jsonl").read_text(encoding="utf-8")
     line = {
         "kind": "end", "t": t, "sha256": digest(raw), "status": "interrupted", "settled": time.time(),
@@ -51,10 +54,37 @@ def close_take(take: Take) -> bool:
     }  # fmt: skip
     # A last line that was cut short by the kill stays what it is: the new one begins on its own.
     begin = "" if not text or text.endswith("\n") else "\n"
-    with (take.folder / "events.jsonl").open("a", encoding="utf-8") as file_:
-        file_.write(begin + json.dumps(line) + "\n")
+    with (take.folder / "events.jsonl").open("a", encoding="utf-8") as file:
+        file.write(begin + "".join(json.dumps(made) + "\n" for made in [*more, line]))
     os.chmod(raw, 0o444)
     return True
+
+
+def _extent(take: Take) -> tuple[int, float]:
+    """Samples and rate [Hz] of its raw record."""
+    record = take.recording()
+    try:
+        return max((c.length for c in record.channels), default=0), record.channels[0].rate
+    finally:
+        if (file := record.meta.get("file")) is not None:
+            file.close()
+
+
+def _what_came_after(take: Take, raw: Path, length: int, rate: float) -> list[dict[str, Any]]:
+    """Put what was still put out at the end of the record; events that say where it was brought down."""
+    after = kept(take.folder)
+    if after is None:
+        return []
+    down = any(e["kind"] == "trip" and e.get("action") in ("cut", "ease") for e in take.events())
+    reason = take.reason() or "the run was killed"
+    rows = after.since(length)
+    if rows is None:
+        return [{"kind": "note", "t": length / rate, "text": "how the drive came down after this is not recorded"}]
+    lengthen(raw, rows * after.factors[:, None])
+    if down:  # it was being brought down already when the run was killed
+        return []
+    trip = Trip("conductor", reason, "cut", None, after.altered * after.block / rate, 0, 0.0, 0.0, "")
+    return [{"kind": "trip", **asdict(trip), "sentence": reason}]
 
 
 def settle(take: Take) -> list[str]:

@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.finding import clean_numbers
 from ..core.signal.sinefit import Floats
-from ..lab.findings import clean_numbers
 from ..protocol.messages import Board, Room
 from .preparing import Prepared
-from .tiles import chain, picture
+from .tiles import chain, looked, picture
 
 PICTURES_EVERY = 0.08
 """s of wall time between two pictures"""
@@ -30,6 +30,8 @@ class Showing:
         """Where pictures go"""
         self.shown_at = 0.0
         self.recent: list[Floats] = []
+        self.bias: dict[str, float] = {}
+        """V by role, as the front end last told them"""
         self.traced = -1
         """Item of the course that the board's trace belongs to."""
 
@@ -96,6 +98,8 @@ class Showing:
         live = board.live if running else {}
         board.tiles = chain(prepared, latest, rows[-1, -self.block :], board.rooms, live, board.instruments)
         board.wave = picture(samples, self.rate, board.live.get("frequency") if running else None)
+        if prepared.method.looks:
+            board.look = looked(samples, self.rate, self.bias, message.get("overload", ()))
         board.room = dict(zip(("temperature", "humidity", "supply"), message["room"], strict=True))
         board.disk_free = float(message["free"])
         self._shown()

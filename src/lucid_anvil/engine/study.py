@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.settings import check
 from ..lab.demo import reference_doubt, reference_points
 from ..lab.plans import DEFAULT_WALK_ROUND, Plan
-from ..lab.textfiles import check, parse_yaml
+from ..lab.textfiles import parse_yaml
 from ..rig.model import Rig
 from ..rig.standins.errors import drawn_certificate
 from .inprocess import play_through

@@ -8,15 +8,13 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from ..lab.findings import Finding
-from ..lab.takes import Take, begin_take
+from ..contracts import registry
+from ..contracts.finding import Finding
+from ..lab.takes import OF_THE_GUARDS, Take, begin_take
 from ..rig.model import MEASURED
 from .evaluating import evaluate_take
 from .preparing import Prepared, files_kept
 from .recorder import Recorder
-
-READABLE = ("tone", "multisine", "sine", "random", "history", "hits", "rotation", "calibrator", "reading")
-"""Marks that say that there is something to be read."""
 
 
 def make_take(folder: Path, prepared: Prepared, kept: tuple[str, str], roles: Sequence[str]) -> Recorder:
@@ -46,7 +44,7 @@ def _channel_row(prepared: Prepared, role: str) -> dict[str, Any]:
 def unmake_take(folder: Path) -> None:
     """Take away the folder of a run that never began; not one that holds anything but the guards' own notes."""
     with contextlib.suppress(OSError):
-        for name in ("guards.jsonl", "device.jsonl"):
+        for name in OF_THE_GUARDS:
             (folder / name).unlink(missing_ok=True)
         folder.rmdir()
 
@@ -54,7 +52,7 @@ def unmake_take(folder: Path) -> None:
 def read_take(take: Take) -> tuple[Path, Finding] | None:
     """Read a finished take and keep its finding: where, and what; None where nothing was played or heard. Raises
     BadInput where it can't be read."""
-    if not any(e["kind"] in READABLE for e in take.events()):
+    if not registry.get(take.plan().step.method).readable(take.events()):
         return None
     finding = evaluate_take(take)
     return take.keep(finding), finding

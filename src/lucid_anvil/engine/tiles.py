@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 import numpy as np
 
+from ..core.signal.looking import lines, look, still
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Tile
 from .preparing import Prepared
 
 
-def _number(value: float, unit: str, least: float = 1e-9) -> str:
+def number(value: float, unit: str, least: float = 1e-9) -> str:
     """Three digits and a prefix; below `least` nothing worth a figure."""
     size = abs(value)
     if size < least:
         return f"0 {unit}"
+    if "/" in unit or unit.startswith("dB"):  # a prefix belongs to a lone unit
+        return f"{three(value)} {unit}".replace("-", "−")
     for limit, by, prefix in ((1e-3, 1e6, "µ"), (1.0, 1e3, "m"), (1e3, 1.0, ""), (1e9, 1e-3, "k")):
         if size < limit:
             value, unit = value * by, prefix + unit
             break
     size = abs(value)
     digits = 0 if size >= 100 else 1 if size >= 10 else 2
-    return f"{value:.{digits}f} {unit}"
+    return f"{value:.{digits}f} {unit}".replace("-", "−")
 
 
 def three(value: float) -> str:
@@ -72,22 +75,22 @@ def chain(
     if live.get("stage") == "insert":
         detail = "multi-sine to inputs"
     made = [
-        Tile("source", "Source", detail, _number(peak, "V"), "peak", peak / rig.front_end.source_range, 0.99, "drive")
+        Tile("source", "Source", detail, number(peak, "V"), "peak", peak / rig.front_end.source_range, 0.99, "drive")
     ]
     coil = float(np.max(np.abs(drive))) * rig.amplifier.gain
     made.append(
         Tile(
-            "amplifier", "Power amplifier", f"gain {20 * np.log10(rig.amplifier.gain):.0f} dB", _number(coil, "V"),
+            "amplifier", "Power amplifier", f"gain {20 * np.log10(rig.amplifier.gain):.0f} dB", number(coil, "V"),
             f"of {rig.amplifier.clip:.0f}", coil / rig.amplifier.clip, 0.95, "drive",
         )
     )  # fmt: skip
     current = used.get("current")
     stroke = used.get("stroke")
     if current is not None:
-        detail = f"stroke {_number(stroke.value, 'm', 2e-7)}" if stroke else rig.shaker.model
+        detail = f"stroke {number(stroke.value, 'm', 2e-7)}" if stroke else rig.shaker.model
         made.append(
             Tile(
-                "shaker", "Shaker", detail, _number(current.value, "A", 2e-3), "peak",
+                "shaker", "Shaker", detail, number(current.value, "A", 2e-3), "peak",
                 max(current.used, stroke.used if stroke else 0.0), 1.0, "drive", max(current.used, 0) >= 1,
             )
         )  # fmt: skip
@@ -101,7 +104,7 @@ def chain(
         text, due = _sensor_detail(prepared, role)
         x = samples[role]
         level = float(np.std(x)) * np.sqrt(2)
-        value = _number(level, "V") if role == "unit" else level_text(level / prepared.facts.sensitivity[role])
+        value = number(level, "V") if role == "unit" else level_text(level / prepared.facts.sensitivity[role])
         if live.get("stage") in ("random", "history") and role != "unit":
             value = level_text(level / np.sqrt(2) / prepared.facts.sensitivity[role])
             due = "rms"
@@ -113,7 +116,7 @@ def chain(
 def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
     """What a sensor shows, and what of it: `x` in volts, `scale` V per unit."""
     if kind == "tach":
-        return _number(float(np.ptp(x)), "V"), "swing"
+        return number(float(np.ptp(x)), "V"), "swing"
     if kind == "pressure":
         level = 20 * np.log10(max(float(np.std(x)) / scale, 1e-9) / 20e-6)
         return f"{level:.1f} dB", "re 20 µPa"
@@ -166,7 +169,7 @@ def amplifier_chain(
                  f"{shown.get('supply_current', 0.0):.2f} A", off, 1.0, "drive", off > 1)
         )  # fmt: skip
     peak, level = float(np.max(np.abs(drive))), float(np.std(drive))
-    made.append(Tile("source", "Source", "to the inputs", _number(level, "V"), "rms", peak / rig.front_end.source_range,
+    made.append(Tile("source", "Source", "to the inputs", number(level, "V"), "rms", peak / rig.front_end.source_range,
                      0.99, "drive"))  # fmt: skip
     worst = 0.0
     for c in rig.channels:
@@ -176,7 +179,7 @@ def amplifier_chain(
         ohm = shown.get("resistance", {}).get(c.role)
         rms = float(np.std(x))
         note = f"{rms**2 / ohm:.3g} W" if ohm and rms > 0.01 else ""
-        made.append(Tile(c.role, f"Output {c.role}", "open" if ohm is None else f"{ohm:.2f} Ω, hot", _number(rms, "V"),
+        made.append(Tile(c.role, f"Output {c.role}", "open" if ohm is None else f"{ohm:.2f} Ω, hot", number(rms, "V"),
                          note, used, 1.0, "measure", used >= 1))  # fmt: skip
     heat = shown.get("temperature", {})
     if heat and rig.load is not None:
@@ -207,4 +210,21 @@ def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None)
     for role in (first, *others):
         x = samples[role][start : start + span : stride]
         made[role] = rounded(x - np.mean(samples[role]), 5)
+    return made
+
+
+def looked(samples: Mapping[str, Floats], rate: float, bias: Mapping[str, float], over: Collection[str]
+           ) -> dict[str, Any]:  # fmt: skip
+    """Every input for the eye: figures in volts, a still picture and a coarse spectrum, by role."""
+    rows = np.array(list(samples.values()))
+    seen = look(rows, rate)
+    tones = np.isfinite(seen.frequency)
+    lead = float(seen.frequency[int(np.argmax(np.where(tones, seen.rms, -1.0)))]) if tones.any() else None
+    t, waves = still(rows, rate, lead)
+    f, spectrum = lines(rows, rate)
+    made: dict[str, Any] = {"t": rounded(t, 5), "f": rounded(f, 4)}
+    for i, role in enumerate(samples):
+        one = {k: float(getattr(seen, k)[i]) for k in ("mean", "rms", "peak", "frequency")}
+        made[role] = {**one, "over": role in over, "bias": bias.get(role), "wave": rounded(waves[i], 4),
+                      "lines": rounded(spectrum[i], 3)}  # fmt: skip
     return made

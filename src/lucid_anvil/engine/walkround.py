@@ -57,16 +57,10 @@ class WalkRound:
     def __init__(self, prepared: Prepared) -> None:
         self.prepared = prepared
         self.signed: dict[str, str] = {}
-        levels = [i.level for i in prepared.course() if i.level is not None]
-        stated = getattr(prepared.method, "levels", None)
-        self.levels: tuple[float, float]
-        if stated is not None:
-            self.levels = stated(prepared.settings)
-        else:
-            self.levels = (min(levels), max(levels)) if levels else (getattr(prepared.settings, "level", 0.0),) * 2
+        self.levels: tuple[float, float] = prepared.method.levels(prepared.settings)
+        """Smallest and largest planned level [m/s² peak]"""
         self.watched = [r for r in ("reference", "unit") if r in prepared.facts.sensitivity]
         self.watched = self.watched or prepared.control().get("roles", [])
-        """Smallest and largest planned level [m/s² peak]."""
 
     def sign(self, key: str, by: str) -> bool:
         """A person signs; only checks that can't be sensed take a signature."""

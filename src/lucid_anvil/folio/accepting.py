@@ -9,10 +9,10 @@ import time
 from dataclasses import replace
 from typing import Any
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import parse
 from ..lab import planning
-from ..lab.findings import Finding
 from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
 from ..lab.listening_planning import renew_sensor

@@ -10,11 +10,11 @@ from typing import Any
 
 from markupsafe import Markup
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
 from ..engine.settling import close_take
-from ..lab.findings import Finding
 from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
 from ..lab.place import Lab, lab_of

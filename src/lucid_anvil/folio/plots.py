@@ -5,8 +5,8 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from ..lab.findings import Curve, Finding
-from ..methods.base import Axis
+from ..contracts.finding import Curve, Finding
+from ..contracts.method import Axis
 
 INK, MUTED, TEAL, PLUM, CLAY, CORRIDOR, LINE = (
     "#23282D", "#6D726F", "#0D6E6E", "#6B4C7A", "#B3452C", "#D5E3DC", "#D9D2C3",

@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
+from ..contracts import registry
+from ..contracts.finding import Finding, Reading
 from ..core.figures import figure, fitting, limit_text, significant
 from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
-from ..lab.findings import Finding, Reading
 from ..lab.place import Lab
 from ..lab.takes import Take
-from ..methods import registry
 from .certificate import RULES, VERDICT_WORDS, rig_name, sides
 from .plots import view_svg
 

@@ -9,7 +9,7 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from .recording import Channel, Recording
+from ..contracts.recording import Channel, Recording
 
 MARK = "lucid-anvil"
 PLAIN = (str, int, float, bool)

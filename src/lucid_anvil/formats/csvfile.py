@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 
+from ..contracts.recording import Channel, Floats, Recording, channel_of
 from ..core.errors import BadInput
-from .recording import Channel, Floats, Recording, channel_of
 
 SMALL = 8_000_000
 """Bytes up to which a CSV is read without polars."""

@@ -10,10 +10,10 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.recording import Channel, Recording, channel_of
 from ..core.errors import BadInput
 from .beside import facts_in, from_short, short, text_of
 from .csvfile import one_rate, read_csv, write_csv
-from .recording import Channel, Recording, channel_of
 from .whole import check_mat, check_sound, even_rate, finite
 
 LONGEST_WAV = 4_294_000_000

@@ -13,8 +13,8 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.recording import Channel, Recording
 from ..core.errors import BadInput
-from .recording import Channel, Recording
 
 FORMAT = "lucid-anvil-raw"
 
@@ -53,7 +53,9 @@ def close_properly(path: Path) -> bool:
             held = old["channels"]
             length = min((held[k].shape[0] for k in held), default=0)
             for key in held:
-                made = group.create_dataset(key, shape=(length,), dtype=held[key].dtype, chunks=held[key].chunks)
+                made = group.create_dataset(
+                    key, shape=(length,), maxshape=(None,), dtype=held[key].dtype, chunks=held[key].chunks
+                )
                 for name, value in held[key].attrs.items():
                     made.attrs[name] = value
                 for a in range(0, length, 1 << 20):
@@ -64,6 +66,28 @@ def close_properly(path: Path) -> bool:
     finally:
         part.unlink(missing_ok=True)
     return True
+
+
+def lengthen(path: Path, rows: Any) -> None:
+    """Put samples (channels, n) at the end of a closed file of streams, in a copy that takes its place when whole.
+    Raises OSError."""
+    import os
+    import shutil
+
+    import h5py
+
+    part = path.with_name(f".{path.name}.part")
+    try:
+        shutil.copyfile(path, part)
+        with h5py.File(part, "r+") as file:
+            held = file["channels"]
+            end = min(held[k].shape[0] for k in held)
+            for key, row in zip(sorted(held), rows, strict=True):
+                held[key].resize((end + len(row),))
+                held[key][end:] = row
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def _has_writer(path: Path) -> bool:

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.recording import Floats
 from ..core.errors import BadInput
-from .recording import Floats
 
 UNSTATED = 0xFFFFFFFF
 W64_HEAD = b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00"

@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.recording import Recording, channel_of
 from ..core.errors import BadInput
 from .csvfile import one_rate, split_label
-from .recording import Recording, channel_of
 from .whole import even_rate, finite
 
 ROWS = 1_048_575

@@ -72,6 +72,15 @@ def sheet_steps(warm: str = "1 h") -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
+def usual_sheet() -> dict[str, Any]:
+    """What the steps of the usual sheet share."""
+    return {
+        "loads": ["8 ohm", "4 ohm"], "rated": {"8": "40 W", "4": "60 W"}, "gain": 20, "ceiling": "2 V",
+        "supply": {"nominal": "230 V", "within": "1 %", "trim": False}, "load_limit": 90,
+        "gain_uncertainty": "0.1 %", "load_uncertainty": "0.1 %",
+    }  # fmt: skip
+
+
 def amplifier_plan(lab: Lab, title: str, article: str, rig_file: Path, steps: list[dict[str, Any]] | None = None,
                    **sheet: Any) -> dict[str, Any]:  # fmt: skip
     """A plan as data; `sheet` is what the steps share."""
@@ -80,11 +89,7 @@ def amplifier_plan(lab: Lab, title: str, article: str, rig_file: Path, steps: li
         "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
         "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
         "walk_round": WALK_ROUND,
-        "sheet": {
-            "loads": ["8 ohm", "4 ohm"], "rated": {"8": "40 W", "4": "60 W"}, "gain": 20, "ceiling": "2 V",
-            "supply": {"nominal": "230 V", "within": "1 %", "trim": False}, "load_limit": 90,
-            "gain_uncertainty": "0.1 %", "load_uncertainty": "0.1 %", **sheet,
-        },
+        "sheet": {**usual_sheet(), **sheet},
         "steps": steps or sheet_steps(),
     }  # fmt: skip
 

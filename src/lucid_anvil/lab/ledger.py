@@ -14,7 +14,7 @@ import sqlalchemy as sa
 
 from ..core.errors import BadInput
 
-HEAD = "0002"
+HEAD = "0003"
 """The newest migration; alembic is only imported when a ledger is behind it."""
 metadata = sa.MetaData()
 
@@ -33,6 +33,18 @@ sensors = sa.Table(
     sa.Column("tolerance", sa.Float),
     sa.Column("transverse", sa.Float),
     sa.Column("owner", sa.String(80), nullable=False, server_default=""),
+    sa.Column("note", sa.Text, nullable=False, server_default=""),
+    sa.Column("retired", sa.Date),
+)
+changes = sa.Table(
+    "sensor_change",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True),
+    sa.Column("sensor_id", sa.Integer, sa.ForeignKey("sensor.id"), nullable=False, index=True),
+    sa.Column("at", sa.DateTime, nullable=False),
+    sa.Column("by", sa.String(40), nullable=False),
+    sa.Column("was", sa.JSON, nullable=False),
+    sa.Column("why", sa.Text, nullable=False, server_default=""),
 )
 calibrations = sa.Table(
     "calibration",
@@ -88,6 +100,19 @@ class Sensor:
     tolerance: float | None = None
     transverse: float | None = None
     owner: str = ""
+    note: str = ""
+    retired: datetime.date | None = None
+    """From when on nothing new may rest on it"""
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change of a sensor's entry: who, when, and what stood there before."""
+
+    at: datetime.datetime
+    by: str
+    was: dict[str, Any]
+    why: str
 
 
 @dataclass(frozen=True)
@@ -214,6 +239,46 @@ class Ledger:
                 raise BadInput(f"The ledger has a sensor '{sensor.serial}' already: a serial number stands once.")
             link.execute(sensors.insert().values(**vars(sensor)))
 
+    def change(self, serial: str, by: str, why: str = "", **values: Any) -> Sensor:
+        """Change a sensor's entry; what stood there before is kept with who changed it and when. Its serial number
+        and its calibrations stay. The sensor as it is now."""
+        if not by.strip():
+            raise BadInput("Say who changes it: initials.")
+        known = [f for f in Sensor.__dataclass_fields__ if f != "serial"]
+        for key in values:
+            if key not in known:
+                raise BadInput(f"A sensor has no '{key}' that could be changed: {', '.join(known)}.")
+        with self._begin() as link:
+            sensor = self._id(link, serial)
+            row = link.execute(sensors.select().where(sensors.c.id == sensor)).mappings().one()
+            was = {k: row[k] for k, v in values.items() if row[k] != v}
+            if was:
+                kept = {k: v.isoformat() if isinstance(v, datetime.date) else v for k, v in was.items()}
+                told = {"at": datetime.datetime.now(), "by": by.strip(), "was": kept, "why": why.strip()}
+                link.execute(changes.insert().values(sensor_id=sensor, **told))
+                link.execute(sensors.update().where(sensors.c.id == sensor).values(**{k: values[k] for k in was}))
+        return self.entry(serial).sensor
+
+    def retire(self, serial: str, by: str, why: str, on: datetime.date) -> Sensor:
+        """From a day on nothing new may rest on a sensor; what rests on it stays as it is."""
+        if not why.strip():
+            raise BadInput(f"{serial}: say why it is retired: it is asked about later.")
+        return self.change(serial, by, why, retired=on)
+
+    def changes(self, serial: str) -> list[Change]:
+        """What was changed of a sensor's entry, newest first."""
+        return self.all_changes().get(serial, [])
+
+    def all_changes(self) -> dict[str, list[Change]]:
+        """What was changed of every sensor's entry, newest first, by serial number."""
+        query = sa.select(sensors.c.serial, changes).join(sensors, sensors.c.id == changes.c.sensor_id)
+        with self._connect() as link:
+            rows = link.execute(query.order_by(changes.c.id.desc())).mappings().all()
+        made: dict[str, list[Change]] = {}
+        for r in rows:
+            made.setdefault(r["serial"], []).append(Change(r["at"], r["by"], dict(r["was"]), r["why"]))
+        return made
+
     def append(self, serial: str, calibration: Calibration) -> None:
         """Append a calibration; none is ever changed or taken away."""
         if not calibration.sensitivity > 0:
@@ -308,10 +373,20 @@ class Ledger:
     def traces(self, serial: str) -> list[dict[str, Any]]:
         """Takes that rest on a sensor, newest first."""
         with self._connect() as link:
-            sensor = self._id(link, serial)
-            query = reliances.select().where(reliances.c.sensor_id == sensor).order_by(reliances.c.id.desc())
-            rows = link.execute(query).mappings().all()
-        return [{k: r[k] for k in ("take", "role", "certificate", "at")} for r in rows]
+            self._id(link, serial)
+        return self.all_traces(serial).get(serial, [])
+
+    def all_traces(self, serial: str | None = None) -> dict[str, list[dict[str, Any]]]:
+        """Takes by the sensor that they rest on, newest first."""
+        query = sa.select(sensors.c.serial, reliances).join(sensors, sensors.c.id == reliances.c.sensor_id)
+        if serial is not None:
+            query = query.where(sensors.c.serial == serial)
+        with self._connect() as link:
+            rows = link.execute(query.order_by(reliances.c.id.desc())).mappings().all()
+        made: dict[str, list[dict[str, Any]]] = {}
+        for r in rows:
+            made.setdefault(r["serial"], []).append({k: r[k] for k in ("take", "role", "certificate", "at")})
+        return made
 
     def _id(self, link: sa.Connection, serial: str, missing_ok: bool = False) -> int | None:
         found = link.execute(sa.select(sensors.c.id).where(sensors.c.serial == serial)).scalar()

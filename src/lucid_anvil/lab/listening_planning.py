@@ -5,32 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from ..contracts import registry
 from .place import Lab
 from .plans import put_plan
 from .shaker_planning import record_of_entry, sensors_of
 from .textfiles import load_yaml
-
-SENSED = [
-    {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
-    {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
-    {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
-]
-WALK_ROUNDS = {
-    "microphone-level": [
-        {"key": "calibrator", "text": "Calibrator in date, battery good"},
-        {"key": "seated", "text": "Calibrator seated, pressed home"},
-    ],
-    "impact-response": [
-        {"key": "tip", "text": "Tip of the hammer as planned"},
-        {"key": "mounted", "text": "Sensor screwed on, cable tied down"},
-        {"key": "free", "text": "Plate hangs free"},
-    ],
-    "speed-orders": [
-        {"key": "shield", "text": "Guard over the shaft, nobody near it"},
-        {"key": "tach", "text": "Tach faces its mark"},
-        {"key": "place", "text": "Microphone one metre off, on its stand"},
-    ],
-}
 
 
 def listening_plan(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
@@ -40,7 +19,7 @@ def listening_plan(lab: Lab, title: str, article: str, method: str, settings: di
     return {
         "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
         "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
-        "sensors": sensors_of(lab, rig_file), "walk_round": WALK_ROUNDS[method] + SENSED,
+        "sensors": sensors_of(lab, rig_file), "walk_round": [dict(c) for c in registry.get(method).walk_round],
         "steps": [{"method": method, "settings": settings}],
     }  # fmt: skip
 

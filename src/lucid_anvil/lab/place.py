@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING
 
 from pydantic import Field
 
+from ..contracts.settings import Model, check
 from ..core.errors import BadInput
-from .textfiles import Model, check, load_yaml
+from .textfiles import load_yaml
 
 if TYPE_CHECKING:
     from .ledger import Calibration, Ledger

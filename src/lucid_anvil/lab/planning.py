@@ -6,8 +6,8 @@ import datetime
 from pathlib import Path
 from typing import Any
 
+from ..contracts.finding import Finding
 from ..core.errors import BadInput
-from .findings import Finding
 from .ledger import Calibration, Entry
 from .place import Lab
 from .plans import DEFAULT_WALK_ROUND, put_plan
@@ -28,12 +28,16 @@ def _record(entry: Entry) -> dict[str, Any]:
             made["due"] = last.due.isoformat()
         if last.points:
             made |= {"lowest": float(last.points[0][0]), "highest": float(last.points[-1][0])}
+    if entry.sensor.retired is not None:  # out of date from that day on, whatever its certificate says
+        made["due"] = min(made.get("due", "9999"), entry.sensor.retired.isoformat())
     return made
 
 
 def reference_settings(reference: Entry, today: datetime.date) -> dict[str, Any]:
     """The settings that a reference's newest calibration gives: response, doubt, drift since then."""
     last = reference.last
+    if reference.sensor.retired is not None and reference.sensor.retired <= today:
+        raise BadInput(f"{reference.sensor.serial}: the reference is retired: nothing may be compared with it.")
     if last is None:
         raise BadInput(f"{reference.sensor.serial}: the reference has no calibration in the ledger: enter one first.")
     unit = last.unit
@@ -59,11 +63,20 @@ def calibration_plan(
     rig = load_rig(place)
     ledger = lab.ledger()
     entry = ledger.entry(unit)
+    if entry.sensor.retired is not None:
+        raise BadInput(f"{unit}: it is retired: take it back into use first (ledger change {unit} retired=).")
     if entry.sensor.kind != "accelerometer":
         raise BadInput(f"{unit}: it is a {entry.sensor.kind}; the comparison bench calibrates accelerometers.")
     wired = {c.role: c.sensor for c in rig.channels if c.sensor}
-    found = {role: ledger.entry(serial) for role, serial in wired.items() if serial and role != "unit"}
+    known = {e.sensor.serial for e in ledger.entries()}
+    # Others than the reference only stand by: one that no ledger knows is recorded all the same.
+    found = {
+        role: ledger.entry(serial) for role, serial in wired.items()
+        if role != "unit" and (serial in known or role == "reference")
+    }  # fmt: skip
     ledger.close()
+    if "reference" not in found:
+        raise BadInput(f"{place}: no sensor is plugged in as the reference: hook one up (Ctrl+R).")
     reference = found["reference"]
     settings: dict[str, Any] = {
         **reference_settings(reference, today),

@@ -8,7 +8,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from .textfiles import Flag, Model, check, dump_yaml, load_yaml, quantity, whole_write
+from ..contracts.settings import Flag, Model, check, quantity
+from ..core.quantities import parse, sensitivity_unit, split
+from .textfiles import dump_yaml, load_yaml, whole_write
 
 
 class SensorRecord(Model):
@@ -27,6 +29,17 @@ class SensorRecord(Model):
     lowest: float | None = None
     highest: float | None = None
     """Hz, what its certificate covers."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _with_unit(cls, held: Any) -> Any:
+        """A sensitivity written with its unit states the unit too; a bare number is in `unit`."""
+        value = held.get("sensitivity") if isinstance(held, dict) else None
+        if not isinstance(value, str):
+            return held
+        own = split(value)[1]
+        unit = str(held["unit"]) if "unit" in held else sensitivity_unit(value) if own else "mV/(m/s²)"
+        return {**held, "unit": unit, "sensitivity": parse(value, unit, "sensitivity")}
 
 
 class Check(Model):
@@ -77,6 +90,14 @@ class Step(Model):
     limits: dict[str, Any] | None = None
     ask: dict[str, Any] | None = None
     mask: dict[str, Any] | None = None
+    rig: str | None = None
+    """Of this step, where it is not the plan's"""
+    guards: list[GuardPart] = Field(default_factory=list)
+    """On top of the plan's, while this step runs"""
+    go_on: Literal["always", "done", "inside"] = "done"
+    """What this step must have come to before the next one begins"""
+    prompt: str = ""
+    """What a person is asked to do before it"""
 
 
 class Plan(Model):
@@ -103,21 +124,29 @@ class Plan(Model):
     as_state: Literal["as found", "as left"] = "as found"
     when_alone: Literal["go on", "ease down"] = "go on"
     """What a run does once no window and no terminal looks at it any more."""
+    compare: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    """Limits of what may move between the first and the last step of one method, by reading"""
     base_take: str | None = None
     """A take of the same series whose struck points this plan takes again."""
 
     @model_validator(mode="after")
     def _alike(self) -> Plan:
-        if len(self.steps) > 1 and not all(s.method.startswith("output-") for s in self.steps):
-            raise ValueError("several steps go together only where all of them read an amplifier's output.")
+        output = [s.method.startswith("output-") for s in self.steps]
+        if any(output) and not all(output):
+            raise ValueError("steps that read an amplifier's output make a sheet of their own: keep the others apart.")
         return self
+
+    @property
+    def several(self) -> bool:
+        """Whether it is a series: steps that are run one after the other, each with a take of its own."""
+        return len(self.steps) > 1 and not self.steps[0].method.startswith("output-")
 
     @property
     def step(self) -> Step:
         """The plan's step; the steps of an amplifier plan are one step whose settings hold them all."""
         if not self.steps[0].method.startswith("output-"):
             return self.steps[0]
-        steps = [s.model_dump(exclude_none=True) for s in self.steps]
+        steps = [s.model_dump(exclude_none=True, exclude={"rig", "guards", "go_on", "prompt"}) for s in self.steps]
         return Step(method="amplifier-sheet", settings={**self.sheet, "steps": steps})
 
 
@@ -149,6 +178,12 @@ def put_plan(place: Path, plan: dict[str, Any]) -> Path:
     return place
 
 
+SENSED_WALK_ROUND = [
+    {"key": "dates", "text": "Sensors in date", "sense": "sensor_dates"},
+    {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
+    {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
+]
+"""Checks that make sense on any bench with sensors"""
 SHAKER_WALK_ROUND = [
     {"key": "interlocks", "text": "Cooling, field supply, emergency stop", "sense": "interlocks"},
     {"key": "identity", "text": "Sensors are who the plan says", "sense": "identity"},

@@ -7,12 +7,13 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, model_validator
 
+from ..contracts.settings import Flag, Model, check, quantity
 from ..core.control import randomprofile, sineprofile
 from ..core.control.corridor import Band, Side
 from ..core.control.sweep import Sweeping, sweeping
 from ..core.errors import BadInput
 from ..core.quantities import parse, same_kind, split
-from .textfiles import Flag, Model, check, load_yaml, quantity
+from .textfiles import load_yaml
 
 Hz = Annotated[float, quantity("Hz")]
 Seconds = Annotated[float, quantity("s")]

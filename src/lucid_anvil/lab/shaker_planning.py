@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import BadInput
+from .editing import sync
 from .ledger import Entry
 from .place import Lab
 from .planning import _record
@@ -65,10 +66,10 @@ def change_step(place: Path, changes: dict[str, Any]) -> None:
         held = settings.get(key)
         if key == "profile" and isinstance(held, str):
             file = Path(held) if Path(held).is_absolute() else place.parent / held
-            whole_write(file, dump_yaml(value))
+            sync(file, value)
         else:
             settings[key] = value
-    whole_write(place, dump_yaml(plan))
+    sync(place, plan)
 
 
 def stretched_course(course: list[dict[str, Any]], step: int, rung: bool, duration: float) -> list[dict[str, Any]]:
@@ -101,4 +102,4 @@ def swap_sensor(lab: Lab, place: Path, role: str, serial: str) -> None:
     settings.pop("sensitivity", None)
     if entry.last is not None and entry.last.uncertainty:
         settings.setdefault("uncertainty", {})[role] = f"{entry.last.uncertainty:g} %"
-    whole_write(place, dump_yaml(plan))
+    sync(place, plan)

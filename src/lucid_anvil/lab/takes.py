@@ -3,16 +3,28 @@
 from __future__ import annotations
 
 import datetime
+import json
+import os
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ..contracts.finding import Finding, from_json, to_text
 from ..core.errors import BadInput
 from ..formats import Recording, read
 from ..formats.hdf5file import read_events
-from .findings import Finding, from_file, to_text
 from .plans import Plan, load_plan
 from .textfiles import whole_write
+
+REMARKS = "remarks.jsonl"
+"""What people say of a take, a line each; the last one counts"""
+OF_THE_GUARDS = ("guards.jsonl", "device.jsonl", "after.npz")
+"""What guards and device write down beside a take by themselves"""
+
+
+def from_file(place: Path) -> Finding:
+    """A finding as a take keeps it."""
+    return from_json(json.loads(place.read_text(encoding="utf-8")))
 
 
 @dataclass(frozen=True)
@@ -61,6 +73,20 @@ class Take:
         held = next((e for e in reversed(self.events()) if e["kind"] == "position"), None)
         return None if held is None else {k: v for k, v in held.items() if k not in ("kind", "t")}
 
+    def remark(self) -> dict[str, Any] | None:
+        """Name and text that a person gave it last, with who and when; None without."""
+        held = read_events(self.folder / REMARKS)
+        return held[-1] if held else None
+
+    def say(self, name: str, text: str, by: str) -> None:
+        """Give it a name and a remark; what was said before stays in its file."""
+        if not by.strip():
+            raise BadInput("Say who says it: initials.")
+        told = {"kind": "remark", "name": name.strip(), "text": text.strip(), "by": by.strip(),
+                "at": datetime.datetime.now().isoformat(timespec="seconds")}  # fmt: skip
+        with (self.folder / REMARKS).open("a", encoding="utf-8") as file:
+            file.write(json.dumps(told, ensure_ascii=False) + "\n")
+
     def finding_files(self) -> list[Path]:
         return sorted((self.folder / "findings").glob("*.json"))
 
@@ -103,8 +129,31 @@ def open_take(folder: Path) -> Take:
 
 def list_takes(parent: Path) -> list[Take]:
     """Takes below a folder, oldest first."""
-    found = [p.parent for p in parent.rglob("plan.yaml") if (p.parent / "events.jsonl").exists()]
-    return [Take(p) for p in sorted(found, key=lambda p: (p.stat().st_mtime, p.name))]
+    return _in_order(_walked(parent)[0])
+
+
+def plans_and_takes(parent: Path) -> tuple[list[Path], dict[Path, list[Take]]]:
+    """Plan files below a folder, and takes, oldest first, by the folder they lie in: walked once."""
+    found, plans = _walked(parent)
+    made: dict[Path, list[Take]] = {}
+    for take in _in_order(found):
+        made.setdefault(take.folder.parent, []).append(take)
+    return sorted(plans), made
+
+
+def _walked(parent: Path) -> tuple[list[tuple[float, str]], list[Path]]:
+    """Times and folders of takes, and plan files. What lies inside a take is not looked at."""
+    takes, plans = [], []
+    for folder, below, names in os.walk(parent):
+        if "plan.yaml" in names and "events.jsonl" in names:
+            takes.append((os.stat(folder).st_mtime, folder))
+            below.clear()
+        plans += [Path(folder, n) for n in names if n.endswith(".plan.yaml")]
+    return takes, plans
+
+
+def _in_order(found: list[tuple[float, str]]) -> list[Take]:
+    return [Take(Path(p)) for _, p in sorted(found, key=lambda f: (f[0], os.path.basename(f[1])))]
 
 
 RETAKE, STRUCK = "retake.plan.yaml", "struck.plan.yaml"
@@ -139,7 +188,7 @@ def claim_take_folder(parent: Path) -> Path:
 
 def begin_take(folder: Path, plan: str, rig: str) -> Take:
     """Make a take's folder with the plan and the rig as they stand (YAML). A take that exists is never written over."""
-    if folder.exists() and any(p.name not in ("guards.jsonl", "device.jsonl") for p in folder.iterdir()):
+    if folder.exists() and any(p.name not in OF_THE_GUARDS for p in folder.iterdir()):
         raise BadInput(f"{folder}: it exists already: a take is never written over; choose another place.")
     folder.mkdir(parents=True, exist_ok=True)
     whole_write(folder / "plan.yaml", plan)

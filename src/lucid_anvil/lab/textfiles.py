@@ -1,38 +1,13 @@
-"""YAML that people write: read with its place in the file, checked against a model, mistakes said in one line."""
+"""YAML that people write: read with its place in the file, written whole or not at all."""
 
 from __future__ import annotations
 
-import difflib
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any, TypeVar
-
-from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError
+from typing import Any
 
 from ..core.errors import BadInput
-from ..core.quantities import parse
-
-
-class Model(BaseModel):
-    """A model that takes no unknown key."""
-
-    model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True)
-
-
-def quantity(unit: str) -> BeforeValidator:
-    """For `Annotated[float, quantity(unit)]`: given as text with a unit, or as a bare number in `unit`."""
-    return BeforeValidator(lambda v: parse(v, unit), json_schema_input_type=float | str)
-
-
-def _flag(value: Any) -> Any:
-    if isinstance(value, str) and value.lower() in ("on", "off", "yes", "no", "true", "false"):
-        return value.lower() in ("on", "yes", "true")
-    return value
-
-
-Flag = Annotated[bool, BeforeValidator(_flag)]
-M = TypeVar("M", bound=BaseModel)
 
 
 def load_yaml(path: Path) -> Any:
@@ -117,52 +92,3 @@ def whole_write(place: Path, text: str) -> None:
         file.flush()
         os.fsync(file.fileno())
     os.replace(part, place)
-
-
-def check(model: type[M], data: Any, source: str) -> M:
-    """Validate plain data; the first mistake becomes one BadInput sentence, with the nearest known key."""
-    if data is None:
-        data = {}
-    if not isinstance(data, dict):
-        raise BadInput(f"{source}: keys and values are wanted here, like 'key: value'.")
-    try:
-        return model.model_validate(data)
-    except ValidationError as problem:
-        # A mistyped key says more than the key that is missing because of it.
-        errors = sorted(problem.errors(), key=lambda e: e["type"] != "extra_forbidden")
-        raise BadInput(f"{source}: {_sentence(model, errors[0])}") from None
-
-
-def _sentence(model: type[BaseModel], error: Any) -> str:
-    where = ".".join(str(part) for part in error["loc"])
-    if error["type"] == "extra_forbidden":
-        key = str(error["loc"][-1])
-        known = _keys_at(model, error["loc"][:-1])
-        near = difflib.get_close_matches(key, known, 1, 0.4)
-        hint = f"did you mean '{near[0]}'?" if near else f"known here: {', '.join(known)}."
-        return f"the key '{where}' is not known; {hint}"
-    if error["type"] == "missing":
-        return f"'{where}' is missing: give it a value."
-    message = error["msg"].removeprefix("Value error, ")
-    return f"'{where}': {message}" if where else message
-
-
-def _keys_at(model: type[BaseModel], place: tuple[Any, ...]) -> list[str]:
-    """Keys that the model knows at a place, found by walking its annotations."""
-    import typing
-
-    at: Any = model
-    for part in place:
-        if isinstance(at, type) and issubclass(at, BaseModel) and part in at.model_fields:
-            at = at.model_fields[part].annotation
-        stack, found = [at], None
-        while stack:
-            one = stack.pop()
-            if isinstance(one, type) and issubclass(one, BaseModel):
-                found = one
-                break
-            stack.extend(typing.get_args(one))
-        at = found or at
-    if isinstance(at, type) and issubclass(at, BaseModel):
-        return [f.alias or name for name, f in at.model_fields.items()]
-    return []

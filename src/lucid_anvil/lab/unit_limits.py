@@ -8,9 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
+from ..contracts.finding import Curve, Finding
 from ..core.errors import BadInput
 from ..core.quality.masks import Mask, around, batch
-from .findings import Curve, Finding
 from .place import Lab
 from .plans import put_plan
 from .takes import list_takes

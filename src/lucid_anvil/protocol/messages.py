@@ -100,6 +100,9 @@ class Board:
     wave: dict[str, Any] = field(default_factory=dict)
     probe: dict[str, Any] = field(default_factory=dict)
     """What the probe run said."""
+    look: dict[str, Any] = field(default_factory=dict)
+    """Every input, where a method wants it looked at: `t` [s] and `f` [Hz] of its pictures, and by role a dictionary of
+    figures in volts."""
     trace: dict[str, list[float]] = field(default_factory=dict)
     """Measured curve so far: by grid number, frequency, control, drive and the responses."""
     spectrum: dict[str, Any] = field(default_factory=dict)

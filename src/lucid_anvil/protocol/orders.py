@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -49,9 +49,29 @@ class Overrule(Order):
     note: Text = ""
 
 
+class Drive(Order):
+    """By hand: only what is given changes."""
+
+    shape: Literal["sine", "noise", "sweep"] | None = None
+    frequency: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
+    """Hz"""
+    to: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = None
+    level: Annotated[float, Field(ge=0, allow_inf_nan=False)] | None = None
+    """V peak at the source"""
+
+
+class Row(Order):
+    """What is seen now goes into the log."""
+
+    text: Text = ""
+    meter: Text = ""
+    """A reading of a meter that no cable reaches, with its unit"""
+
+
 ORDERS: dict[str, type[Order]] = {
     "sign": Sign, "begin": Order, "stop": Stop, "mark": Mark, "hold": Order, "go": Order, "level": Level,
-    "skip": Order, "trigger": Trigger, "slope": Slope, "overrule": Overrule, "replan": Order, "close": Order,
+    "skip": Order, "trigger": Trigger, "slope": Slope, "overrule": Overrule, "replan": Order,
+    "drive": Drive, "row": Row, "close": Order,
 }  # fmt: skip
 
 

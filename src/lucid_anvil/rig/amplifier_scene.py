@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from ..lab.textfiles import Flag, Model, quantity
+from ..contracts.settings import Flag, Model, quantity
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]

@@ -17,10 +17,11 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.settings import check
 from ..core.audio.card import LOOK, TONE_AT, CardLevels, dropouts, levels, look_wave
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
-from ..lab.textfiles import check, load_yaml, parse_yaml, whole_write
+from ..lab.textfiles import load_yaml, parse_yaml, whole_write
 from .model import Rig
 from .soundcard import Duplex, Opener, opened
 

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from ..contracts.settings import check
 from ..core.errors import BadInput
-from ..lab.textfiles import check, load_yaml
+from ..lab.textfiles import load_yaml
 from .model import Rig, load_rig
 
 
 def rig_for(usual: Path, serial: str) -> Path:
     """The first rig file, the usual one before its neighbours, whose unit channel has that sensor. Raises BadInput."""
-    for place in [usual, *sorted(p for p in usual.parent.glob("*.rig.yaml") if p != usual)]:
+    others = sorted(p for p in usual.parent.glob("*.rig.yaml") if p != usual)
+    for place in [usual, *others] if usual.exists() else others:
         if any(c.role == "unit" and c.sensor == serial for c in load_rig(place).channels):
             return place
-    raise BadInput(f"No rig has {serial} on its unit channel: mount it, and name it in the rig file ({usual.name}).")
+    raise BadInput(f"No rig has {serial} on its unit channel: hook it up there (Ctrl+R), or name it in the rig's file.")
 
 
 def rig_of(take_folder: Path) -> Rig:

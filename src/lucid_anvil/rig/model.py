@@ -8,10 +8,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from ..contracts.settings import Flag, Model, check, quantity
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
 from ..lab.plans import GuardPart
-from ..lab.textfiles import Flag, Model, check, load_yaml, quantity
+from ..lab.textfiles import load_yaml
 from .scenes import Scene
 
 Hz = Annotated[float, quantity("Hz")]
@@ -196,6 +197,8 @@ class ChannelPart(Model):
     range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor in the ledger; where the front end is a stand-in, of one that it describes."""
+    sensitivity: Any = None
+    """Of a sensor that stands in no ledger, with its unit; levels and guards go by it until a ledger knows better"""
     axis: Literal["axial", "transverse"] = "axial"
     on: str = "table"
     """Where the sensor sits: table, or mode1, mode2, ... of the stand-in article."""
@@ -204,6 +207,14 @@ class ChannelPart(Model):
     scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
 
+    @property
+    def typed_sensitivity(self) -> float | None:
+        """V per unit of what is measured, where it was typed."""
+        from ..core.quantities import parse
+
+        if self.sensitivity is None or self.kind not in MEASURED:
+            return None
+        return parse(self.sensitivity, f"V/({MEASURED[self.kind]})".replace("²", "^2"), f"{self.role}, sensitivity")
 
 
 class Fault(Model):
@@ -323,6 +334,12 @@ class Rig(Model):
     @model_validator(mode="after")
     def _whole(self) -> Rig:
         roles = [c.role for c in self.channels]
+        for c in self.channels:
+            if c.sensitivity is not None and c.kind not in MEASURED:
+                raise ValueError(f"channel '{c.role}' measures {c.kind}, which has no sensitivity: leave it out.")
+            value = c.typed_sensitivity
+            if value is not None and value <= 0:
+                raise ValueError(f"channel '{c.role}': its sensitivity must be above zero.")
         if len(set(roles)) != len(roles):
             raise ValueError("two channels have the same role: give each its own.")
         if len({c.input for c in self.channels}) != len(roles):
@@ -367,6 +384,14 @@ class Rig(Model):
     def band(self) -> tuple[float, float]:
         """Hz between which the shaker may be driven."""
         return self.shaker.lowest, min(self.shaker.highest, 0.45 * self.front_end.rate)
+
+    @property
+    def undescribed(self) -> str:
+        """What is not known of a real bench that drives a table, in a sentence: no limit may then be said to hold."""
+        drives = any(c.kind == "acceleration" and c.axis == "axial" for c in self.channels)
+        if self.is_standin or not drives or "shaker" in self.model_fields_set:
+            return ""
+        return "The rig does not describe its shaker: whether stroke, force and current suffice can't be told."
 
     @property
     def is_standin(self) -> bool:

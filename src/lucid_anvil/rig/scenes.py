@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from ..lab.textfiles import Flag, Model, quantity
+from ..contracts.settings import Flag, Model, quantity
 from .amplifier_scene import AmplifierScene
 
 Hz = Annotated[float, quantity("Hz")]

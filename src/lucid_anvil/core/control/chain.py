@@ -51,6 +51,12 @@ UNSTEADY = 2.5
 """times the energy of a sine's drive in one window over another's: modes ring then, and tell nothing of a chain"""
 SHARP = 0.7
 """ln(ratio) that a moved mode explains, beyond which a slow change is not looked for"""
+STILL, WANDER = 2e-4, 0.015
+"""Share of its frequency by which a sine wanders in a second at least, and at most, that is held at a resonance"""
+PASSED, SURE = 0.025, 1.5
+"""Share by which a sharp mode may have moved while it is swept over; times what that explains, a jump must be"""
+RINGING = 80.0
+"""Periods after its begin in which a sine's modes come up: five times what one of a quality of 50 takes"""
 LASTS, OCTAVES = 3.0, 0.35
 """s, and octaves of a sweep, for which a channel must be beyond what moved modes explain"""
 
@@ -89,9 +95,10 @@ class ChainWatch:
         self.lines = held.frequency[1] - held.frequency[0]
         self.size = np.log(np.maximum(np.abs(held.smoothed), 1e-12))
         self.sums: deque[Floats] = deque(maxlen=int(np.ceil(max(CREEP, 8 * PERIODS / 4.0) / self.span)) + 8)
-        """(3, channels + 1) a block: sum, energy shown, energy that the model gives; last column samples, turns"""
+        """(4, channels + 1) a block: sum, energy shown, energy that the model gives, and the two sums from which a
+        sine's frequency comes; last column samples, turns, energy of the drive"""
         self.loudest = np.zeros(self.count)
-        self.last = self.driven = 0.0
+        self.last = self.driven = self.since = 0.0
         self.scatter: list[deque[Floats]] = [deque(maxlen=int(MEMORY / self.span)) for _ in range(2)]
         self.start: Floats | None = None
         """Where the channels stood when creeping was first looked at"""
@@ -108,18 +115,21 @@ class ChainWatch:
         thin = self.twin.thin
         around = np.lib.stride_tricks.sliding_window_view(whole, self.taps.size, axis=1)[:, ::thin]
         z = around @ self.taps
-        row = np.zeros((3, self.count + 1))
+        row = np.zeros((4, self.count + 1))
         row[0, :-1], row[1, :-1], row[2, :-1] = z.sum(axis=1), (z * z).sum(axis=1), (y * y).sum(axis=1)
         slow = np.append(self.last, drive[::thin])
         self.last = float(slow[-1])
         row[0, -1], row[1, -1] = z.shape[1], np.count_nonzero(np.signbit(slow[1:]) != np.signbit(slow[:-1]))
         row[2, -1] = float(slow @ slow)
+        # Of a sine x(n-1) + x(n+1) = 2 cos(w) x(n) (Prony): its frequency, to a small part of what one turn shows.
+        row[3, :2] = float(slow[1:-1] @ (slow[:-2] + slow[2:])), 2 * float(slow[1:-1] @ slow[1:-1])
         self.sums.append(row)
         held = np.array(self.sums)
         self.driven = max(self.driven, float(row[2, -1]))
         # Where nothing was driven there is no ratio: the newest unbroken stretch counts.
         quiet = np.flatnonzero(held[:, 2, -1] <= 1e-7 * self.driven)
         held = held[quiet[-1] + 1 :] if quiet.size else held
+        self.since = self.since + self.span if row[2, -1] > 1e-7 * self.driven else 0.0
         return self._jumped(held) or self._crept(held)
 
     def _frequency(self, held: Floats) -> float:
@@ -156,10 +166,17 @@ class ChainWatch:
             sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
             glided = np.where(np.isfinite(glide), glide, 1e9)
             limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * glided)
-            if self.tonal and not after:
-                # Where a moved mode could explain it, what comes after the jump must be seen too.
+            ringing = self.since - n * (4 + after) * self.span < RINGING / f
+            if self.tonal and (not after or ringing):
+                # A moved mode, or one that comes up, could explain it: what comes after the jump must be seen too.
                 low, high = self._explained(f)
                 limit = np.maximum(limit, high - low)
+            if self.tonal and after and np.any(np.nan_to_num(np.abs(e)) >= limit):
+                ends = (
+                    self._frequencies(held[cut + n : cut + 2 * n]),
+                    self._frequencies(held[cut + 3 * n : cut + 4 * n]),
+                )
+                limit = np.maximum(limit, np.maximum(self._wandered(held), self._passed(*map(np.median, ends))))
             if after:
                 self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
             found = found or _alone(d, e, limit)
@@ -193,6 +210,43 @@ class ChainWatch:
             return None
         width = np.log2(max(self.beyond) / min(self.beyond))
         return found if width > OCTAVES or width < 0.02 else None
+
+    def _wandered(self, held: Floats) -> Floats:
+        """What the last second's wandering of a sine that is held at a resonance explains of each channel's ratio, with
+        modes moved by up to `SHIFT`. Nothing where the frequency stands still, or sweeps."""
+        f = self._frequencies(held[-max(4, round(1.0 / self.span)) :])
+        middle = float(np.median(f))
+        swing = float(np.ptp(f[np.abs(f / middle - 1) < 0.1])) / middle if middle > 0 else 0.0
+        if not STILL < swing < WANDER:
+            return np.zeros(self.count)
+        against = self._against(np.arange(middle * (1 - SHIFT), middle * (1 + SHIFT), middle * swing / 4))
+        if against.shape[1] < 6:
+            return np.zeros(self.count)
+        around = np.lib.stride_tricks.sliding_window_view(against, 5, axis=1)
+        return np.asarray(SURE * np.ptp(around, axis=2).max(axis=1))
+
+    def _passed(self, before: float, after: float) -> Floats:
+        """What a sweep from one frequency [Hz] to another explains of each channel's jump, with modes moved by up to
+        `PASSED` either way: next to nothing but beside a sharp mode."""
+        if not abs(after / before - 1) < 0.1:
+            return np.zeros(self.count)
+        moves = 1 + np.linspace(-PASSED, PASSED, 51)
+        jump = self._against(after * moves) - self._against(before * moves)
+        return np.asarray(SURE * np.abs(jump - jump[:, [25]]).max(axis=1))
+
+    def _frequencies(self, held: Floats) -> Floats:
+        """Hz of a sine's drive in each block."""
+        turn = np.arccos(np.clip(held[:, 3, 0] / np.maximum(held[:, 3, 1], 1e-300), -1, 1))
+        return np.asarray(turn / (2 * np.pi) * self.rate / self.twin.thin)
+
+    def _against(self, frequency: Floats) -> Floats:
+        """ln of each channel's probed response against the middle one of the others', (channels, frequencies)."""
+        x = np.clip(frequency / self.lines, 1, self.size.shape[1] - 2)
+        k = x.astype(int)
+        size = self.size[:, k] + (x - k) * (self.size[:, k + 1] - self.size[:, k])
+        if self.count == 1:
+            return np.asarray(size)
+        return np.array([size[i] - np.median(np.delete(size, i, axis=0), axis=0) for i in range(self.count)])
 
     def _explained(self, frequency: float) -> tuple[Floats, Floats]:
         """Least and greatest ln(ratio) against the others that modes moved by up to `SHIFT` explain at a frequency."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..figures import fitting, significant
 from ..shaker import Capability, Shaker
 from ..signal.sinefit import Floats
 from .randomprofile import RandomProfile
@@ -30,7 +31,9 @@ class Exceeded:
         """What is used, where, and of how much."""
         where = f" at {self.frequency:.4g} Hz" if self.frequency else ""
         share = f"{100 * self.used:.0f} %"
-        return f"{self.name}{where}: {self.value:.4g} {self.unit} of {self.limit:.4g} {self.unit} ({share})"
+        scale, unit = fitting(self.limit, self.unit)
+        used, limit = significant(scale * self.value, 3), significant(scale * self.limit, 3)
+        return f"{self.name}{where}: {used} {unit} of {limit} {unit} ({share})"
 
 
 @dataclass(frozen=True)

@@ -181,7 +181,10 @@ def judge_loop(
         return made
     ratio = np.abs(loop.response[0][calm]) / np.maximum(expected[calm], 1e-12)
     by = float(np.exp(np.median(np.log(ratio))))
-    made += _sensitivity(roles[0], by) or _exchanged(loop, roles, kinds, expected, inside)
+    # A sensor at another place shows another level too: the place is what to look at.
+    made += _exchanged(loop, roles, kinds, expected, inside)
+    if not any(d.fatal for d in made):
+        made += _sensitivity(roles[0], by)
     turned = _turned(loop, roles, kinds, inside)
     return made + turned
 
@@ -204,23 +207,67 @@ def _sensitivity(role: str, by: float) -> list[Doubt]:
 def _exchanged(
     loop: LoopResponse, roles: list[str], kinds: list[str], expected: Floats, inside: np.ndarray
 ) -> list[Doubt]:
-    """The control point moves with the table; where another channel follows the table's model far better, the two
-    may be exchanged."""
+    """The control point moves with the table, and what is mounted answers it: a response's ratio to the control has
+    its resonance first. Where it has a notch there instead, the control sensor is what answers; where that response
+    also follows the table's model better, the two are exchanged."""
 
     def off(i: int) -> float:
-        """dB rms by which channel i misses the table's model."""
+        """dB rms by which channel i misses the table's model, whatever its gain."""
         good = inside & (loop.coherence[i] > 0.7)
         if good.sum() < 0.3 * inside.sum():
             return np.inf
         db = 20 * np.log10(np.abs(loop.response[i][good]) / np.maximum(expected[good], 1e-12))
-        return float(np.sqrt(np.mean(db**2)))
+        # Evenly over log frequency, so that many lines far up do not outvote the few below.
+        weight = 1 / loop.frequency[good]
+        middle = float(np.average(db, weights=weight))
+        return float(np.sqrt(np.average((db - middle) ** 2, weights=weight)))
 
     mine = off(0)
-    for i, role in enumerate(roles[1:], 1):
-        if kinds[i] == "acceleration" and mine > 5.0 and off(i) < 0.5 * mine:
-            text = f"{roles[0]}: {role} moves as the table should and {roles[0]} does not: the two may be exchanged."
+    others = [i for i in range(1, len(roles)) if kinds[i] == "acceleration"]
+    upside = {i: _notch_first(loop, i, inside) for i in others}
+    turned = {i: f for i, f in upside.items() if f is not None}
+    for i in sorted(turned, key=off):
+        if off(i) < 0.8 * mine and _features(loop, i, inside)[0].size == 0:
+            text = (
+                f"{roles[0]} and {roles[i]} are exchanged, as it looks: {roles[i]} moves as the table should, and"
+                f" {roles[0]} shows the resonance at {turned[i]:.4g} Hz that {roles[i]} should: look at their cables."
+            )
             return [Doubt("exchanged", roles[0], text)]
+        if mine > 5.0 and off(i) < 0.5 * mine:
+            text = f"{roles[0]}: {roles[i]} moves as the table should, {roles[0]} does not: the two may be exchanged."
+            return [Doubt("exchanged", roles[0], text)]
+    if turned and len(turned) == len(others):
+        f = float(np.median(list(turned.values())))
+        text = (
+            f"{roles[0]} shows a resonance of its own at {f:.4g} Hz that {' and '.join(roles[i] for i in turned)} do"
+            " not share: it sits on what is mounted, not on the table, and the level is held there."
+        )
+        return [Doubt("elsewhere", roles[0], text, fatal=False)]
     return []
+
+
+SHARP = 10.0
+"""dB by which a resonance or a notch of a ratio stands out"""
+
+
+def _features(loop: LoopResponse, i: int, inside: np.ndarray) -> tuple[Floats, Floats]:
+    """Frequencies [Hz] of the peaks and of the notches of channel i's ratio to the control."""
+    from scipy.signal import find_peaks
+
+    good = np.flatnonzero(inside & (loop.coherence[i] > 0.6) & (loop.coherence[0] > 0.6))
+    if good.size < 8:
+        return np.zeros(0), np.zeros(0)
+    db = 20 * np.log10(np.abs(loop.response[i][good]) / np.maximum(np.abs(loop.response[0][good]), 1e-12))
+    peaks, notches = (find_peaks(sign * db, prominence=SHARP)[0] for sign in (1, -1))
+    return loop.frequency[good[peaks]], loop.frequency[good[notches]]
+
+
+def _notch_first(loop: LoopResponse, i: int, inside: np.ndarray) -> float | None:
+    """Hz of the first notch of channel i's ratio to the control where no peak comes below it."""
+    peaks, notches = _features(loop, i, inside)
+    if notches.size == 0 or (peaks.size and peaks[0] < notches[0]):
+        return None
+    return float(notches[0])
 
 
 def _turned(loop: LoopResponse, roles: list[str], kinds: list[str], inside: np.ndarray) -> list[Doubt]:

@@ -119,6 +119,8 @@ class SineLoop:
         self.moved = 0.0
         """share by which the twins' modes are moved now"""
         self.lowest_gain: float | None = None
+        self.held: float | None = None
+        """Hz at which the model is taken while a resonance is followed: the mode moves with the frequency"""
         self.now = self.arrived = 0.0
         self.raw: deque[Floats] = deque(maxlen=64)
         self.reading: Reading | None = None
@@ -150,7 +152,7 @@ class SineLoop:
         self.reading = made
         if drive_level > 1e-5:
             seen = np.append(made.control, levels) / drive_level
-            if self.twin is not None:
+            if self.twin is not None and self.held is None:
                 whole_q = np.maximum(np.abs(self.shadow.read(held)[0]) / drive_level, 1e-12)
                 q = whole_q[: self.channels]
                 model = np.maximum(np.append(self._combined(q[: self.controls]), q), 1e-9)
@@ -162,6 +164,19 @@ class SineLoop:
             self.trail.append((self.now - age, f, ratio))
             self._move()
         return made
+
+    def follow(self, frequency: float) -> None:
+        """From now on the frequency goes with a resonance: the gain there stays what it is seen to be."""
+        self.held, self.lowest_gain, self.arrived = frequency, None, self.now
+        self.trail.clear()
+        if self.reading is not None and self.reading.drive > 1e-5:
+            seen = np.append(self.reading.control, self.reading.levels) / self.reading.drive
+            self.trail.append((self.now, frequency, np.log(np.maximum(seen, 1e-9) / self._model(frequency))))
+
+    def release(self) -> None:
+        """The frequency goes its own way again."""
+        self.held, self.lowest_gain = None, None
+        self.trail.clear()
 
     def arrive(self) -> None:
         """Begin at another frequency: of the readings before only what was known last stays."""
@@ -200,7 +215,7 @@ class SineLoop:
     def _move(self) -> None:
         """Move the twins' modes to where they are now, once that has gone far enough to matter."""
         assert self.twin is None or self.plant is not None
-        if self.twin is None or abs(self.moving.at - self.moved) < 0.0008:
+        if self.twin is None or self.held is not None or abs(self.moving.at - self.moved) < 0.0008:
             return
         before, self.moved = self.moved, self.moving.at
         self.twin.become(np.full(self.channels, self.moved))
@@ -226,6 +241,7 @@ class SineLoop:
         """Gains per volt that the probe run found, its modes moved: of the combined control, then of every channel."""
         if self.plant is None:
             return np.ones(self.channels + 1)
+        frequency = frequency if self.held is None else self.held
         held = self.plant.magnitudes(frequency / (1 + (self.moved if moved is None else moved)))[: self.channels]
         return np.concatenate([[self._combined(held[: self.controls])], held])
 

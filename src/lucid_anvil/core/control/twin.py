@@ -29,8 +29,9 @@ class Twin:
         edge = np.clip((f / highest - 1.1) / 0.35, 0, 1)
         self.edge = 0.5 + 0.5 * np.cos(np.pi * edge)
         self.frequency, self.response, self.count = f, h, count
-        # What the band edge smears to before the drive is let come late instead.
-        self.late = min(32, block // self.thin)
+        # What the band edge smears to before the drive is let come late instead: by 1.6 over its width of 0.35·highest
+        # at least, however short a block is.
+        self.late = max(min(32, block // self.thin), int(np.ceil(1.6 * slow / (0.35 * highest))))
         self.block = block // self.thin
         self.size = next_fast_len(count + self.block, real=True)
         self.memory = np.zeros(self.size)

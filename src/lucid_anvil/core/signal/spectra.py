@@ -6,7 +6,7 @@ Bendat & Piersol, Random Data, chapter 6.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -195,6 +195,17 @@ def averaged(pieces: Iterable[Floats], channels: int, rate: float, frame: int, o
     for piece in pieces:
         made.feed(piece)
     return made.spectra()
+
+
+def averaged_together(parts: Sequence[Spectra]) -> Spectra:
+    """Averages over several stretches as one: each counts by its frames, and their degrees of freedom add up."""
+    frames = sum(p.frames for p in parts)
+    share = [p.frames / max(frames, 1) for p in parts]
+    auto = sum(w * p.auto for w, p in zip(share, parts, strict=True))
+    cross = sum(w * p.cross for w, p in zip(share, parts, strict=True))
+    first = parts[0]
+    return Spectra(first.frequency, np.asarray(auto), np.asarray(cross), first.reference, frames,
+                   float(sum(p.dof for p in parts)))  # fmt: skip
 
 
 def frame_for(rate: float, spacing: float) -> int:

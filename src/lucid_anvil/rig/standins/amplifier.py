@@ -12,6 +12,7 @@ from ...core.signal.sinefit import Floats
 from ..amplifier_scene import AmplifierChannel, AmplifierScene
 from ..device import InputBlock
 from ..model import Fault, Rig
+from .faults import Faults
 
 AMBIENT = 23.0
 HARDNESS = 24
@@ -104,6 +105,7 @@ class AmplifierBench:
         self.on = True
         self.fan = True
         self.index = 0
+        self.faults = Faults(rig)
         self.rng = np.random.default_rng([rig.standin.seed, 12])
 
     @property
@@ -113,21 +115,21 @@ class AmplifierBench:
 
     def fault(self, kind: str, channel: str | None = None) -> Fault | None:
         """The fault of that kind that is on now, if any."""
-        for one in self.rig.standin.faults:
-            if one.kind == kind and one.at <= self.now <= one.at + one.lasts and channel in (None, one.channel):
+        for one in self.faults.between(self.now, self.now):
+            if one.kind == kind and channel in (None, one.channel):
                 return one
         return None
 
     def command(self, name: str, value: object) -> None:
-        """`route`: by channel differential, common or terminated; `knob`: share of full gain; `fault`: as in the
-        rig file."""
+        """`route`: by channel differential, common or terminated; `knob`: share of full gain; when faults
+        act."""
         if name == "route" and isinstance(value, dict):
             self.route = {r: str(value.get(r, "terminated")) for r in self.chains}
         elif name == "knob":
             for chain in self.chains.values():
                 chain.knob = float(str(value))
-        elif name == "fault":
-            self.rig.standin.faults.append(Fault.model_validate(value))
+        else:
+            self.faults.command(name, value)
 
     def resistance(self, role: str) -> float | None:
         """ohm that a channel sees, its resistor as hot as it is; None with the load off."""

@@ -12,6 +12,7 @@ from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
 from .errors import errors_of
+from .faults import Faults
 from .filters import BlockFir, Delay, Modal, Recursive, fir_for, low_corner, resonance
 
 OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
@@ -152,15 +153,16 @@ class StandInBench:
         self.delays = {c.role: Delay() for c in rig.channels}
         self.source_delay = Delay()
         self.index = 0
+        self.faults = Faults(rig)
         self.tripped = False
         self.insert = False
 
     def command(self, name: str, value: object) -> None:
-        """Settings that a method may ask for: `insert` routes the source to the sensor inputs."""
+        """Settings that a method may ask for: `insert` routes the source to the sensor inputs; when faults act."""
         if name == "insert":
             self.insert = bool(value)
-        elif name == "fault":
-            self.rig.standin.faults.append(Fault.model_validate(value))
+        else:
+            self.faults.command(name, value)
 
     def _amplified(self, source: Floats) -> Floats:
         part, full = self.rig.amplifier, self.rig.front_end.source_range
@@ -174,14 +176,14 @@ class StandInBench:
         if not self.rig.standin.physics:
             return self._echo(source)
         t = (self.index * self.block + np.arange(self.block)) / self.rate
-        faults = [f for f in self.rig.standin.faults if f.at <= t[-1] and t[0] <= f.at + f.lasts]
+        faults = self.faults.between(t[0], t[-1])
         u = self._amplified(source) if not self.insert else np.zeros(self.block)
         for fault in faults:
             if fault.kind in ("amplifier_trip", "field", "emergency_stop"):
                 u = np.where(t >= fault.at, 0.0, u)
         if self.rig.amplifier.hum:
             u = u + self.rig.amplifier.hum / self.rig.amplifier.gain * np.sin(2 * np.pi * 50 * t)
-        if self.article.moved(t[0]):
+        if self.article.moved(self.faults.elapsed(t[0])):
             self.motion.become(*self.article.plant().state_space())
         moved = self.motion(u)
         acceleration, current = moved[0], moved[1]

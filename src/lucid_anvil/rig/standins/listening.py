@@ -10,6 +10,7 @@ from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
 from ..scenes import CalibratorScene, PlateScene, PumpScene
+from .faults import Faults
 from .filters import Modal, low_corner, resonance
 
 OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
@@ -192,19 +193,20 @@ class ListeningBench:
         self.scene = playing(rig)
         self.ears = [Ear(rig, c) for c in rig.channels]
         self.ranges = [c.range for c in rig.channels]
+        self.faults = Faults(rig)
         self.index = 0
 
     def command(self, name: str, value: object) -> None:
-        """`ranges`: volts by role; `fault`: thrown as in the rig file."""
+        """`ranges`: volts by role; when faults act."""
         if name == "ranges" and isinstance(value, dict):
             self.ranges = [float(value.get(c.role, r)) for c, r in zip(self.rig.channels, self.ranges, strict=True)]
-        elif name == "fault":
-            self.rig.standin.faults.append(Fault.model_validate(value))
+        else:
+            self.faults.command(name, value)
 
     def play(self, source: Floats) -> InputBlock:
         """One block of inputs."""
         t = (self.index * self.block + np.arange(self.block)) / self.rate
-        faults = [f for f in self.rig.standin.faults if f.at <= t[-1] and t[0] <= f.at + f.lasts]
+        faults = self.faults.between(t[0], t[-1])
         felt = self.scene(t)
         count = len(self.rig.channels)
         samples, bias = np.empty((count + 1, self.block)), np.full(count, np.nan)

@@ -10,12 +10,14 @@ import contextlib
 import json
 import os
 import time
+from collections import deque
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ...core.signal.sinefit import Floats
+from ..aftermath import LINGER, After, factors, keep
 from ..device import Wire, arguments, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .choosing import bench_of
@@ -40,10 +42,13 @@ class Server:
 
     def __init__(self, rig: Rig, wire: Wire, pace: str, log: Path | None) -> None:
         self.bench = bench_of(rig)
+        self.bench.command("wait", None)
         self.rig, self.wire, self.pace, self.log = rig, wire, pace, log
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
         self.gone: str | None = None
+        self.last: deque[Floats] = deque(maxlen=4)
+        """What the inputs showed lately: it may not have been handed on when the guards are gone"""
         self.desk = _desk(self.bench)
 
     def run(self) -> None:
@@ -63,7 +68,8 @@ class Server:
                 time.sleep(max(0.0, early))
                 # Simulated time never hurries after a pause of the machine: it slips.
                 began += max(0.0, -early)
-            if any(f.kind == "hang" and f.at <= (index + 1) * span for f in self.rig.standin.faults):
+            now = (index + 1) * span
+            if any(f.kind == "hang" for f in self.bench.faults.between(now, now)):
                 self._hang()
             try:
                 self.wire.send(b"I", made.pack())
@@ -72,11 +78,13 @@ class Server:
                 break
             # The next block is played now, from the queue; while it lasts, the one after it must come.
             playing = self.queue.pop(0)
+            self.last.append(made.samples)
             made = self.bench.play(playing)
             if not self._fetch():
                 return
             index += 1
-        self._watchdog(playing)
+        self.last.append(made.samples)
+        self._watchdog(playing, made.index)
 
     def _hang(self) -> None:
         """Answer nothing any more, as long as somebody is there to be left without an answer."""
@@ -106,11 +114,12 @@ class Server:
                 return False
         return True
 
-    def _watchdog(self, playing: Floats) -> None:
+    def _watchdog(self, playing: Floats, newest: int) -> None:
         """From the last block the output is faded out within the watchdog's time; then it stays at zero."""
         span = max(int(self.rig.front_end.watchdog * self.rate), 1)
         rest = np.resize(playing[::-1], span)
         faded = rest * np.linspace(1, 0, span)
+        self._keep(faded, newest)
         if self.log:
             line = {
                 "kind": "watchdog", "reason": self.gone, "within": self.rig.front_end.watchdog,
@@ -118,6 +127,22 @@ class Server:
             }  # fmt: skip
             with self.log.open("a", encoding="utf-8") as file:
                 file.write(json.dumps(line) + "\n")
+
+    def _keep(self, faded: Floats, newest: int) -> None:
+        """What it put out and heard since the guards were last heard, for the take's record."""
+        begun = self.bench.faults.begun
+        if self.log is None or begun is None:
+            return
+        count = -(-faded.size // self.block) + LINGER
+        drive = np.concatenate([faded, np.zeros(count * self.block - faded.size)])
+        rows = [*self.last, *(self.bench.play(part).samples for part in drive.reshape(count, self.block))]
+        first = round(begun * self.rate / self.block)
+        begin, before = newest + 1 - len(self.last), max(0, first - newest - 1 + len(self.last))
+        after = After(
+            begin + before - first, newest + 1 - first, self.block, np.concatenate(rows[before:], axis=1),
+            factors(self.rig),
+        )  # fmt: skip
+        keep(self.log.parent, after)
 
 
 def main() -> None:

@@ -1,0 +1,1 @@
+"""What a domain gives: settings, methods, findings. Free of files, clocks and devices."""

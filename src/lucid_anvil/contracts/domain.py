@@ -1,0 +1,19 @@
+"""What a domain is: a field of work with its methods, registered once through an entry point."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+GROUP = "lucid_anvil.domains"
+"""Group of entry points; each names one `Domain`"""
+
+
+@dataclass(frozen=True)
+class Domain:
+    """One field of work. Nothing of it is imported until it is asked for."""
+
+    name: str
+    title: str
+    methods: Mapping[str, str]
+    """By a method's name the module whose `METHOD` it is, in full"""

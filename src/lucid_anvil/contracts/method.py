@@ -1,0 +1,376 @@
+"""What a method is. It does no I/O: it yields what it wants and receives what it got, block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+from pydantic import Field
+
+from ..core.calibration.decision import verdict
+from ..core.control.chain import ChainModel
+from ..core.errors import BadInput
+from ..core.quantities import parse
+from .finding import Finding, Reading
+from .recording import Channel, Floats
+from .settings import Model, quantity
+
+
+@dataclass(frozen=True)
+class Want:
+    """What a method asks for in one turn."""
+
+    drive: Floats
+    """Volts at the source for the next block, shape (block,)."""
+    expect: float | None = None
+    """rms that the control channel should show for this block [its unit]; None: nothing to hold it to."""
+    marks: tuple[Mapping[str, Any], ...] = ()
+    """Events for the record; each has `t` [s] and `kind`."""
+    live: Mapping[str, Any] | None = None
+    """Figures for the faces; None: nothing new."""
+    compute: tuple[Callable[..., Any], tuple[Any, ...]] | None = None
+    """Work too long for one block; its result comes in a later `Got.result`."""
+    position: Mapping[str, Any] | None = None
+    """Where the method could be continued from."""
+    settings: Mapping[str, Any] | None = None
+    """Settings for devices, such as `{"insert": True}`; for instruments `supply`, `loads`, `fan`, `meter`."""
+    bounds: tuple[float, float, float] | None = None
+    """Abort edges for the control's rms in this block, low and high [its unit], and the seconds to average over."""
+    chain: ChainModel | None = None
+    """What a probe run found, for the guard that watches the measuring chain."""
+    trip: Mapping[str, Any] | None = None
+    """The method asks for the end of the drive: guard, label, channel, value, limit, unit, action (cut or ease)."""
+
+
+@dataclass(frozen=True)
+class Got:
+    """What a method receives in one turn."""
+
+    index: int
+    """Number of the input block, from 0."""
+    start: float
+    """s, time of its first sample."""
+    channels: Mapping[str, Floats]
+    """Input channels by role, in volts."""
+    overload: frozenset[str] = frozenset()
+    result: Any = None
+    """Result of the last `Want.compute`, once, when it is there."""
+    orders: tuple[Mapping[str, Any], ...] = ()
+    """What the operator asked for since the last turn: `hold`, `go`, `level` with `by` [dB], `skip`; of one that
+    listens `trigger` with `level`, `slope` with `rising`, `overrule` with `number` and `note`; by hand `drive` with
+    what shall change, `row` with `text` and `meter`."""
+    instruments: Mapping[str, Any] | None = None
+    """What the instruments last showed, as `rig.instruments.Desk.look` gives it; None without any."""
+
+
+@dataclass(frozen=True)
+class Input:
+    """One input channel as a method sees it."""
+
+    role: str
+    kind: str
+    scale: float
+    """unit per V"""
+    unit: str
+    on_table: bool = True
+    range: float = 10.0
+    """V at which the input overloads"""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a method must know of the bench it runs on."""
+
+    rate: float
+    block: int
+    source_range: float
+    """V"""
+    sensitivity: Mapping[str, float]
+    """V per unit by role, for setting levels only."""
+    inputs: tuple[Input, ...] = ()
+    limits: Mapping[str, float] = field(default_factory=dict)
+    """Of shaker and amplifier: stroke, velocity, force, current, voltage, acceleration, moving_mass [SI]."""
+    model: tuple[tuple[float, float, float, float], ...] = ()
+    """Rows of (Hz, m/s², A, V at the coil), each per volt at the source, as the rig file gives them."""
+    ranges: tuple[float, ...] = ()
+    """V, input ranges that can be chosen, rising"""
+    switched: bool = True
+    """Whether an instrument switches the loads; a person is asked to, where none does"""
+    delay: float = 0.0
+    """s from a drive to the inputs, beyond `LEAD` blocks"""
+    routed: bool = True
+    """Whether the source can be fed to both leads of an input in common; a person is asked to, where it can't"""
+
+
+Performance = Generator[Want, Got, None]
+LEAD = 2
+"""The drive yielded on receipt of input block n is played during block n + LEAD."""
+
+
+@dataclass(frozen=True)
+class CourseItem:
+    """One stretch of what will happen."""
+
+    label: str
+    duration: float
+    """s"""
+    frequency: float | None = None
+    level: float | None = None
+    limited_by: str | None = None
+    until: float | None = None
+    """Hz at which it ends, where the frequency moves"""
+    step: int | None = None
+    """Number of the course's step that it comes from, from 0"""
+    rung: bool = False
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One plot that faces draw: which curves, on which scales, against which corridor. A name among `curves` may end in
+    a star, for all that begin so."""
+
+    key: str
+    title: str
+    curves: tuple[str, ...]
+    x_label: str
+    y_label: str
+    x_log: bool = False
+    y_log: bool = False
+    upto: str = ""
+    """Key of a reading beyond whose value there is nothing worth looking at"""
+    single: bool = False
+    """One curve at a time: paper shows the first of them"""
+
+    def shows(self, key: str) -> bool:
+        """Whether a curve belongs to this plot."""
+        return any(key == c or (c.endswith("*") and key.startswith(c[:-1])) for c in self.curves)
+
+
+class MethodSettings(Model):
+    """What all methods' settings share."""
+
+    decision: str = "guarded"
+    limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    input_range: dict[str, Any] = Field(default_factory=dict)
+    full_scale: dict[str, Annotated[float, quantity("V")]] = Field(default_factory=dict)
+    mains: str | float = "auto"
+
+    def mains_hz(self) -> float | None:
+        """50 or 60 Hz, or None for auto."""
+        if self.mains == "auto":
+            return None
+        value = parse(self.mains, "Hz", "mains")
+        if value not in (50.0, 60.0):
+            raise BadInput(f"mains: '{self.mains}' is not 50 Hz, 60 Hz or auto.")
+        return value
+
+
+@dataclass(frozen=True)
+class BenchFacts:
+    """What a rig and a plan's sensors give a method to complete its settings with, by role."""
+
+    sensitivity: Mapping[str, float] = field(default_factory=dict)
+    """V per unit"""
+    ranges: Mapping[str, float] = field(default_factory=dict)
+    """V at which each input overloads"""
+    kinds: Mapping[str, str] = field(default_factory=dict)
+    conditioner_gain: Mapping[str, float] = field(default_factory=dict)
+    """mV/pC of the channels that have a charge amplifier"""
+    bits: int = 24
+    budget: tuple[Mapping[str, Any], ...] = ()
+    capability: Any = None
+    """The laboratory's smallest uncertainty, as the rig states it"""
+    allowed: Callable[[], Sequence[tuple[float, float, float, str]]] = tuple
+    """Rows of (Hz, m/s² that the shaker allows, m/s² per volt at the source, what limits)"""
+
+
+class Method:
+    """What each method module makes one of, as its `METHOD`. What a method does not say stands here."""
+
+    name: str
+    title: str
+    roles: tuple[str, ...] = ()
+    """Channels that it can't do without"""
+    optional_roles: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    """Kinds of channels of which it needs one at least"""
+    more: bool = False
+    """Whether it takes every other channel too"""
+    Settings: type[Any] = MethodSettings
+    readings: Mapping[str, str] = {}
+    """Key: what it is, with its unit in brackets"""
+    curves: Mapping[str, str] = {}
+    views: tuple[Axis, ...] = ()
+    told: tuple[str, ...] = ()
+    """Kinds of marks that say that there is something to be read; any of its own when none is named"""
+    drawn: Mapping[str, str] = {}
+    """Settings that are changed on the thing itself, and where: the sheet of settings points there"""
+    looks: bool = False
+    """Whether faces look at every input while it is set up and runs"""
+    heavy: tuple[str, ...] = ()
+    """Modules, in full, that are imported before a run begins: the first computation would wait for them"""
+    idle: str = "there is nothing in it to be done: look at its settings"
+    """What is wrong with settings whose course is empty"""
+
+    # --- beginning a plan ------------------------------------------------------------------------------------
+
+    about: str = ""
+    """What one wants to know who chooses it, in a sentence"""
+    usual: Mapping[str, Any] = {}
+    """Settings to begin a plan with, beside those that have a usual value anyway"""
+    walk_round: Sequence[Mapping[str, Any]] = ()
+    """Checks of the hook-up in their order; what any bench with sensors checks where none is named"""
+    begun_as: str = ""
+    """Method that it is run as a step of; empty for one with plans of its own"""
+
+    needs_record: bool = False
+    """Whether it is begun from a recorded file"""
+
+    def from_record(self, file: str, channel: str, unit: str) -> dict[str, Any]:
+        """Settings that name a record lying beside the plan; `channel` and `unit` may be empty."""
+        raise BadInput(f"{self.name}: it is not begun from a record.")
+
+    def as_plan(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        """The part of a new plan that says what is done."""
+        return {"steps": [{"method": self.name, "settings": dict(settings)}]}
+
+    # --- reading: pure ---------------------------------------------------------------------------------------
+
+    def evaluate(self, record: Mapping[str, Channel], settings: Any, marks: Sequence[Mapping[str, Any]]) -> Finding:
+        """Channels by role, settings and marks in, finding out. Raises BadInput."""
+        raise NotImplementedError
+
+    def together(self, parts: Sequence[tuple[Mapping[str, Channel], Any, Sequence[Mapping[str, Any]]]]) -> Finding:
+        """The finding of a take and those that it completes or goes on from, oldest first; the last alone where a
+        method knows no better."""
+        return self.evaluate(*parts[-1])
+
+    def readable(self, marks: Sequence[Mapping[str, Any]]) -> bool:
+        """Whether a take holds anything to be read; one that was stopped before it began does not."""
+        return any(m.get("kind") in self.told if self.told else m.get("kind") not in AROUND for m in marks)
+
+    # --- settings --------------------------------------------------------------------------------------------
+
+    def beside(self, given: Mapping[str, Any], folder: Path) -> dict[str, Any]:
+        """Settings with what the files that they name hold, found beside a plan in `folder`."""
+        return dict(given)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        """Settings of a plan completed from the bench."""
+        ranges = {r: bench.ranges[r] for r in (*self.roles, *self.optional_roles) if r in bench.ranges}
+        return {"input_range": ranges, **given} if ranges else given
+
+    def files(self, settings: Any) -> Mapping[str, Path]:
+        """Files that a take needs beside its plan, by the name that they have there."""
+        return {}
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: Any) -> list[CourseItem]:
+        """What will happen when, before it does. Empty for one that only reads records."""
+        return []
+
+    def perform(self, settings: Any, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        """The run itself; `start`: a position of an earlier one to go on from."""
+        raise BadInput(f"{self.name}: it reads records; there is nothing to run.")
+
+    def levels(self, settings: Any) -> tuple[float, float]:
+        """Smallest and largest planned level [m/s² peak]."""
+        made = [i.level for i in self.course(settings) if i.level is not None]
+        return (min(made), max(made)) if made else (0.0, 0.0)
+
+    def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
+        """What the guards must know: `roles` of the control points, how to `combine` them, and `guards` of its own."""
+        return {}
+
+
+AROUND = ("begin", "end", "trip", "note", "order", "conditions", "dropout", "continued", "doubtful", "position")
+"""Kinds of events that any run has"""
+
+
+@dataclass(frozen=True)
+class Limits:
+    """The limits that settings give, checked against the readings there are."""
+
+    given: Mapping[str, Mapping[str, Any]]
+    units: Mapping[str, str]
+    rule: str
+    used: set[str] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        import difflib
+
+        if self.rule not in ("guarded", "simple"):
+            raise BadInput(f"decision: '{self.rule}' is not known; use guarded or simple.")
+        for key, sides in self.given.items():
+            if key not in self.units:
+                near = difflib.get_close_matches(key, self.units, 1, 0.4)
+                raise BadInput(
+                    f"limits: there is no reading '{key}'; "
+                    + (f"did you mean '{near[0]}'?" if near else f"there are {', '.join(self.units)}.")
+                )
+            for side in sides:
+                if side not in ("low", "high"):
+                    raise BadInput(f"limits.{key}: '{side}' is not known; use low and high.")
+            low, high = self.sides(key)
+            if low is not None and high is not None and low > high:
+                raise BadInput(f"limits.{key}: low is above high: exchange them.")
+
+    def sides(self, key: str) -> tuple[float | None, float | None]:
+        """Low and high in the reading's unit, None where there is none."""
+        sides = self.given.get(key, {})
+        return tuple(  # type: ignore[return-value]
+            None if sides.get(s) is None else parse(sides[s], self.units[key], f"limits.{key}.{s}")
+            for s in ("low", "high")
+        )
+
+    def judge(self, reading: Reading) -> Reading:
+        """The reading with its limit and verdict."""
+        from dataclasses import replace
+
+        low, high = self.sides(reading.key)
+        said = verdict(reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval)
+        if not reading.valid:
+            said = "open"
+        return replace(reading, low=low, high=high, verdict=said)
+
+
+def record_of(channels: Mapping[str, Channel], settings: MethodSettings) -> dict[str, Channel]:
+    """Channels with `full_scale` applied to those that come from sound files."""
+    made = {}
+    for role, value in settings.full_scale.items():
+        if role not in channels:
+            raise BadInput(f"full_scale: there is no role '{role}' here: {', '.join(channels)}.")
+        if value <= 0:
+            raise BadInput(f"full_scale.{role}: it must be above zero.")
+    for role, channel in channels.items():
+        scale = settings.full_scale.get(role)
+        made[role] = channel.in_unit("V", scale) if scale and channel.meta.get("full_scale") else channel
+    return made
+
+
+def overload_limits(
+    channels: Mapping[str, Channel], settings: MethodSettings, order: Sequence[str]
+) -> tuple[float | None, ...]:
+    """Where each input overloads, in its channel's unit."""
+    for role in settings.input_range:
+        if role not in channels:
+            raise BadInput(f"input_range: there is no role '{role}' here: {', '.join(channels)}.")
+    made: list[float | None] = []
+    for role in order:
+        given = settings.input_range.get(role)
+        value = None if given is None else parse(given, channels[role].unit, f"input_range.{role}")
+        if value is not None and value <= 0:
+            raise BadInput(f"input_range.{role}: it must be above zero.")
+        made.append(value)
+    return tuple(made)
+
+
+def drive_block(amplitude: tuple[float, float], frequency: float, phase: float, rate: float, n: int) -> Floats:
+    """A block of sine whose peak goes straight from one amplitude to the other; phase [rad] at its first sample."""
+    t = np.arange(n) / rate
+    envelope = amplitude[0] + (amplitude[1] - amplitude[0]) * np.arange(1, n + 1) / n
+    return envelope * np.sin(phase + 2 * np.pi * frequency * t)

@@ -1,0 +1,69 @@
+"""Domains and methods by name, found through entry points and imported when asked for."""
+
+from __future__ import annotations
+
+import difflib
+import importlib
+from functools import cache
+from importlib.metadata import entry_points
+
+from ..core.errors import BadInput
+from .domain import GROUP, Domain
+from .method import Method
+
+
+@cache
+def domains() -> tuple[Domain, ...]:
+    """Every domain that is installed, by name. One that can't be loaded, or says what another says, is left out: a
+    broken package must not keep the bench from its work. `broken` says which."""
+    made: dict[str, Domain] = {}
+    taken: set[str] = set()
+    for point in sorted(entry_points(group=GROUP), key=lambda p: (not p.value.startswith("lucid_anvil."), p.name)):
+        if point.name in made:
+            continue
+        try:
+            one = point.load()
+        except Exception as problem:
+            _broken[point.name] = f"{point.value} can't be loaded ({type(problem).__name__}: {problem})"
+            continue
+        if not isinstance(one, Domain) or taken & set(one.methods):
+            _broken[point.name] = f"{point.value} is no domain, or names a method that is there already"
+            continue
+        made[point.name] = one
+        taken |= set(one.methods)
+    return tuple(made[name] for name in sorted(made))
+
+
+_broken: dict[str, str] = {}
+
+
+def broken() -> dict[str, str]:
+    """Why domains that are installed are not there, by the name of their entry point."""
+    domains()
+    return dict(_broken)
+
+
+def modules() -> dict[str, str]:
+    """The module of every method by the method's name."""
+    return {name: module for one in domains() for name, module in one.methods.items()}
+
+
+def names() -> list[str]:
+    return sorted(modules())
+
+
+def domain_of(name: str) -> Domain:
+    """The domain that a method belongs to. Raises BadInput with the nearest known method."""
+    for one in domains():
+        if name in one.methods:
+            return one
+    known = names()
+    near = difflib.get_close_matches(name, known, 1, 0.3)
+    hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(known)}."
+    raise BadInput(f"There is no method '{name}'; {hint}")
+
+
+def get(name: str) -> Method:
+    """The method of that name. Raises BadInput with the nearest known name."""
+    made: Method = importlib.import_module(domain_of(name).methods[name]).METHOD
+    return made

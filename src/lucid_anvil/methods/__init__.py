@@ -1,1 +1,0 @@
-"""The kinds of test there are: one file a method."""

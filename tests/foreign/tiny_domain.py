@@ -1,0 +1,66 @@
+"""A domain that this project knows nothing of: how much louder an input is while a tone is played than at rest."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+import numpy as np
+
+from lucid_anvil.contracts.domain import Domain
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Limits, Method, MethodSettings, Performance, Want
+from lucid_anvil.contracts.recording import Channel
+from lucid_anvil.contracts.settings import quantity
+
+DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"})
+
+
+class RiseSettings(MethodSettings):
+    frequency: Annotated[float, quantity("Hz")] = 100.0
+    drive: Annotated[float, quantity("V")] = 0.05
+    each: Annotated[float, quantity("s")] = 1.0
+
+
+class ToneRise(Method):
+    name, title, roles = "tone-rise", "Rise over rest", ("control",)
+    Settings = RiseSettings
+    readings: Mapping[str, str] = {"rise": "Level while driven over level at rest [dB]"}
+    curves: Mapping[str, str] = {"level": "Level [V rms] over s"}
+    views = (Axis("level", "Level", ("level",), "s", "V", y_log=True),)
+
+    def course(self, settings: RiseSettings) -> list[CourseItem]:
+        return [CourseItem("Rest", settings.each), CourseItem("Tone", settings.each, settings.frequency)]
+
+    def perform(
+        self, settings: RiseSettings, facts: Facts, start: Mapping[str, Any] | None = None
+    ) -> Performance:  # fmt: skip
+        span, count = facts.block / facts.rate, round(settings.each * facts.rate / facts.block)
+        for k in range(2 * count + 3):
+            t = (k * facts.block + np.arange(facts.block)) / facts.rate
+            on = count <= k < 2 * count
+            wave = settings.drive * np.sin(2 * math.pi * settings.frequency * t) if on else np.zeros(facts.block)
+            marks = ({"kind": "tone", "t": k * span, "stop": 2 * count * span},) if k == count else ()
+            yield Want(wave, marks=marks, live={"item": int(on), "at": (k % count) * span, "of": settings.each})
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: RiseSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        limits = Limits(settings.limits, {"rise": "dB"}, settings.decision)
+        tone = next((m for m in marks if m["kind"] == "tone"), None)
+        if tone is None:
+            nothing = Reading("rise", "Rise", None, "dB", valid=False, reason="no tone was played")
+            return Finding(self.name, (limits.judge(nothing),))
+        x = record["control"]
+        n = round(0.1 * x.rate)
+        whole = x.samples()
+        level = np.std(whole[: whole.size // n * n].reshape(-1, n), axis=1)
+        t = (np.arange(level.size) + 0.5) * n / x.rate
+        quiet, loud = t < tone["t"], (t > tone["t"] + 0.2) & (t < tone["stop"])
+        rise = 20 * float(np.log10(np.median(level[loud]) / np.median(level[quiet])))
+        curve = Curve("level", "Level", tuple(t), tuple(map(float, level)), "s", "V")
+        return Finding(self.name, (limits.judge(Reading("rise", "Rise", rise, "dB", 0.2, 2.0)),), (curve,))
+
+
+METHOD = ToneRise()

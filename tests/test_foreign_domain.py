@@ -1,0 +1,111 @@
+"""A domain from another distribution, which no file of ours knows: command line, run, guard, report, window."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from lucid_anvil.contracts import registry
+from lucid_anvil.lab.takes import Take
+from lucid_anvil.lab.textfiles import dump_yaml
+
+HERE = Path(__file__).parent / "foreign" / "tiny_domain.py"
+
+
+@pytest.fixture
+def installed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """The tiny domain as an installed distribution, for this process and those that it starts."""
+    site = tmp_path / "site"
+    facts = site / "tiny_domain-1.0.dist-info"
+    facts.mkdir(parents=True)
+    shutil.copy(HERE, site)
+    (facts / "METADATA").write_text("Metadata-Version: 2.1\nName: tiny-domain\nVersion: 1.0\n")
+    (facts / "entry_points.txt").write_text("[lucid_anvil.domains]\ntiny = tiny_domain:DOMAIN\n")
+    monkeypatch.syspath_prepend(str(site))
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(site), os.environ.get("PYTHONPATH", "")]))
+    registry.domains.cache_clear()
+    yield site
+    registry.domains.cache_clear()
+    sys.modules.pop("tiny_domain", None)
+
+
+def plan_in(lab: Any, guards: list[dict[str, Any]] | None = None, **settings: Any) -> Path:
+    """A plan of the foreign method on the demo's shaker."""
+    folder = lab.jobs / "0412" / "battery-tray" / "rise"
+    folder.mkdir(parents=True)
+    plan = {
+        "lucid-anvil-plan": 1, "title": "Rise", "article": "Battery tray", "rig": "../../../../rigs/shaker.rig.yaml",
+        "sensors": {"control": {"serial": "GA-07", "sensitivity": "9.98 mV/(m/s^2)"}},
+        "steps": [{"method": "tone-rise", "settings": settings}], "guards": guards or [],
+    }  # fmt: skip
+    place = folder / "rise.plan.yaml"
+    place.write_text(dump_yaml(plan), encoding="utf-8")
+    return place
+
+
+def cli(*words: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([sys.executable, "-m", "lucid_anvil.cli", *words], capture_output=True, text=True)
+
+
+def test_it_is_listed_and_explained_and_a_broken_one_does_no_harm(installed: Path) -> None:
+    other = installed / "broken-1.0.dist-info"
+    other.mkdir()
+    (other / "METADATA").write_text("Metadata-Version: 2.1\nName: broken\nVersion: 1.0\n")
+    (other / "entry_points.txt").write_text("[lucid_anvil.domains]\nbroken = nowhere_at_all:DOMAIN\n")
+    registry.domains.cache_clear()
+    assert registry.domain_of("tone-rise").title == "Tones" and "sine-sweep" in registry.names()
+    assert "nowhere_at_all" in registry.broken()["broken"]
+    listed = cli("methods")
+    assert "tone-rise" in listed.stdout and "'broken' is left out" in listed.stderr
+    told = cli("methods", "tone-rise").stdout
+    assert "frequency" in told and "rise" in told and "Level [V rms] over s" in told
+
+
+def test_it_runs_and_is_read_and_reported_from_the_command_line(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
+    place = plan_in(demo_lab, limits={"rise": {"low": "20 dB"}})
+    take, out = tmp_path / "take", tmp_path / "finding.json"
+    done = cli("run", str(place), "--pace", "fast", "--take", str(take), "--json", str(out))
+    assert done.returncode == 0, done.stderr
+    finding = json.loads(out.read_text())
+    assert finding["method"] == "tone-rise" and finding["verdict"] == "inside" and finding["complete"]
+    assert finding["readings"][0]["value"] > 20 and len(finding["curves"][0]["x"]) > 15
+    again = json.loads(cli("evaluate", "tone-rise", str(take), "--json", "-").stdout)
+    assert again["readings"] == finding["readings"]
+    paper = tmp_path / "report.pdf"
+    assert cli("report", str(take), "--pdf", str(paper)).returncode == 0 and paper.read_bytes()[:4] == b"%PDF"
+
+
+def test_its_run_is_guarded_like_any_other(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
+    guards = [{"watch": "acceleration", "channel": "control", "limit": "1 m/s^2", "action": "cut"}]
+    place = plan_in(demo_lab, guards, drive="0.3 V", each="3 s")
+    done = cli("run", str(place), "--pace", "fast", "--take", str(tmp_path / "take"))
+    assert done.returncode == 3, done.stderr
+    take = Take(tmp_path / "take")
+    assert take.status() == "cut" and not take.finding().complete  # type: ignore[union-attr]
+
+
+def test_it_runs_in_the_window_with_its_own_view(installed: Path, demo_lab: Any, window: Any, qtbot: Any) -> None:
+    place = plan_in(demo_lab, limits={"rise": {"low": "20 dB"}})
+    bench = window.bench
+    window.go("Bench")
+    window.resize(1280, 800)
+    bench.open_plan(place)
+    qtbot.waitUntil(lambda: bench.state == "walk-round", timeout=60000)
+    assert bench.side is bench.plain and bench.plain.stage.title.text() == "Rise over rest"
+    for check in bench.prepared.plan.walk_round:
+        bench.walk.sign.emit(check.key, "K.B.")
+    qtbot.waitUntil(lambda: bench.walk.go.isEnabled(), timeout=60000)
+    bench.walk.go.click()
+    qtbot.waitUntil(lambda: bench.finding is not None and bench.state == "done", timeout=120000)
+    assert bench.plain.result.isVisible() and bench.plain.result.big.text().startswith("Rise:")
+    axis, chart = bench.plain.stage.views["level"]
+    assert bench.plain.stage.charts.currentWidget() is chart and "level" in chart.series
+    window.grab().save(os.environ.get("SHOT", "/dev/null"), "PNG")
