@@ -117,6 +117,7 @@ class BenchPlace(QWidget):
         column.addWidget(self.below)
         link.board.connect(self.show_board)
         link.lost.connect(self._lost)
+        link.refused.connect(self.said)
         self._nothing()
 
     @property

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import time
 from collections.abc import Mapping
 from typing import Any
 
@@ -17,6 +18,8 @@ from .widgets import Tabs, button, label, small_text
 
 SPAN = 60.0
 """dB that the bar shows below the highest level; its left end is silence"""
+CATCH_UP = 3.0
+"""s that a level asked for may take to show in a look"""
 
 
 class LevelBar(QWidget):
@@ -27,14 +30,26 @@ class LevelBar(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.highest, self.wanted, self.level, self.used = 1.0, 0.0, 0.0, 0.0
+        self.highest, self.wanted, self.level = 1.0, 0.0, 0.0
+        self.asked: tuple[float, float] | None = None
         self.setFixedHeight(34)
         self.setMinimumWidth(180)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("level by hand")
 
     def show_level(self, level: float, wanted: float, highest: float) -> None:
-        self.level, self.wanted, self.highest = level, wanted, highest
+        self.level, self.highest = level, highest
+        # What was asked for a moment ago stands until a look has caught up with it: the next turn adds to it.
+        if self.asked is not None and (abs(wanted - self.asked[0]) <= 1e-9 * highest or time.monotonic() > self.asked[1]):
+            self.asked = None
+        if self.asked is None:
+            self.wanted = wanted
+        self.update()
+
+    def _turn(self, volts: float) -> None:
+        self.wanted = volts
+        self.asked = (volts, time.monotonic() + CATCH_UP)
+        self.turned.emit(volts)
         self.update()
 
     def _share(self, volts: float) -> float:
@@ -51,18 +66,14 @@ class LevelBar(QWidget):
         else:
             volts = self.wanted * 10 ** (decibel / 20)
         volts = 0.0 if volts < 0.999 * self.highest * 10 ** (-SPAN / 20) else min(volts, self.highest)
-        self.wanted = volts
-        self.turned.emit(volts)
-        self.update()
+        self._turn(volts)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self.mouseMoveEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and self.isEnabled() and event.buttons() & Qt.MouseButton.LeftButton:
-            self.wanted = self._at(event.position().x())
-            self.turned.emit(self.wanted)
-            self.update()
+            self._turn(self._at(event.position().x()))
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None and self.isEnabled():
@@ -168,6 +179,7 @@ class HandStrip(QWidget):
             part.setEnabled(on)
         if not on:
             self.live = {}
+            self.bar.asked = None
             self.bar.show_level(0.0, 0.0, self.bar.highest)
             self.told.setText("Begin arms the drive; it starts at zero and never leaves the guards.")
 

@@ -20,6 +20,8 @@ class Link(QObject):
 
     board = pyqtSignal(object)
     lost = pyqtSignal(str)
+    refused = pyqtSignal(str)
+    """What a run says to an order that it does not take"""
 
     def __init__(self, note: Path) -> None:
         super().__init__()
@@ -33,6 +35,8 @@ class Link(QObject):
         self.search.setInterval(80)
         self.search.timeout.connect(self._look)
         self.tries = 0
+        self.waiting: list[tuple[str, dict[str, Any]]] = []
+        self.under_way: QNetworkReply | None = None
 
     @property
     def connected(self) -> bool:
@@ -93,14 +97,39 @@ class Link(QObject):
             self.lost.emit("The run is gone; its guards have brought the drive down. The take is kept.")
 
     def order(self, name: str, **body: Any) -> None:
-        """Give an order; an answer is not waited for."""
+        """Give an order; an answer is not waited for. Orders arrive in the order in which they were given, but a stop
+        overtakes all, and what still waits behind it is forgotten: it might drive on."""
         if self.address is None:
             return
+        if name in ("stop", "close"):
+            self.waiting = [held for held in self.waiting if held[0] in ("mark", "row")]
+            self._post(name, body)
+            return
+        self.waiting.append((name, body))
+        self._next()
+
+    def _next(self) -> None:
+        if self.under_way is None and self.waiting and self.address is not None:
+            self.under_way = self._post(*self.waiting.pop(0))
+
+    def _post(self, name: str, body: dict[str, Any]) -> QNetworkReply:
+        assert self.address
         request = self._request(self.address.url(f"/{name}"))
         request.setHeader(QNetworkRequest.KnownHeaders.ContentTypeHeader, "application/json")
+        request.setTransferTimeout(10_000)
         reply: QNetworkReply | None = self.http.post(request, json.dumps(body).encode())
         assert reply
-        reply.finished.connect(reply.deleteLater)
+        reply.finished.connect(lambda: self._answered(reply))
+        return reply
+
+    def _answered(self, reply: QNetworkReply) -> None:
+        status = reply.attribute(QNetworkRequest.Attribute.HttpStatusCodeAttribute)
+        if isinstance(status, int) and 400 <= status < 500:
+            self.refused.emit(_said(bytes(reply.readAll().data())))
+        reply.deleteLater()
+        if reply is self.under_way:
+            self.under_way = None
+            self._next()
 
     def close_run(self) -> None:
         """Tell a conductor that is over (or has not begun) to end."""
@@ -119,3 +148,13 @@ class Link(QObject):
             self.socket = None
         self.address = None
         self.latest = None
+        self.waiting.clear()
+        self.under_way = None
+
+
+def _said(answer: bytes) -> str:
+    try:
+        body = json.loads(answer)
+    except ValueError:
+        body = answer.decode(errors="replace").strip()
+    return str(body.get("detail", body)) if isinstance(body, dict) else str(body)

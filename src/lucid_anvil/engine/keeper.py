@@ -38,6 +38,8 @@ PATIENCE = 20.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
 DEVICE_PATIENCE = {"real": 5.0, "fast": 40.0}
 """s of wall time that a device may take for a block, by pace: simulated time waits for a busy machine."""
+STANDIN_PATIENCE = 20.0
+"""s for a stand-in: nothing real is driven, and a busy machine is no fault of it."""
 DRIVERS = {"standin": "lucid_anvil.rig.standins.serve", "soundcard": "lucid_anvil.rig.soundcard"}
 """The device's process, by the front end's driver"""
 DEVICE_START = 45.0
@@ -182,7 +184,8 @@ class Keeper:
             self.note("device gone")
             self._tell({"lost": "The front end is gone."})
             return None
-        self.patience = DEVICE_PATIENCE[self.pace]
+        least = STANDIN_PATIENCE if self.rig.is_standin else 0.0
+        self.patience = max(DEVICE_PATIENCE[self.pace], least)
         return unpack(payload, len(self.roles), self.block)
 
     def _open_desk(self, standins: dict[str, Any]) -> None:
