@@ -226,6 +226,10 @@ class Method:
     begun_as: str = ""
     """Method that it is run as a step of; empty for one with plans of its own"""
 
+    reads_only: bool = False
+    """Whether it reads records that others made, and runs nothing"""
+    logs: bool = False
+    """Whether it takes a logger's table with uneven steps and gaps, each row at its time"""
     needs_record: bool = False
     """Whether it is begun from a recorded file"""
 

@@ -26,6 +26,12 @@ class Channel:
     load: Callable[[int, int], Floats]
     meta: Mapping[str, Any] = field(default_factory=dict)
     """What travels with it: sensor id, sensitivity, range and the like."""
+    times: Floats | None = None
+    """s of each sample from the first, where a logger's rows are uneven; only methods with `logs` are given such"""
+
+    def time(self) -> Floats:
+        """s of each sample."""
+        return np.arange(self.length) / self.rate if self.times is None else self.times
 
     @property
     def duration(self) -> float:

@@ -39,9 +39,14 @@ bit = [information]
 octave = [logfrequency] = oct
 minute = 60 * second = min
 hour = 3600 * second = h
+day = 24 * hour = d
 hertz = 1 / second = Hz
 newton = kilogram_ * meter / second ** 2 = N
 pascal = newton / meter ** 2 = Pa
+bar = 1e5 * pascal
+inch = 0.0254 * meter = in
+pound_force = 4.4482216152605 * newton = lbf
+psi = pound_force / inch ** 2
 joule = newton * meter = J
 watt = joule / second = W
 coulomb = ampere * second = C

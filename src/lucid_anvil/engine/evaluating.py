@@ -46,8 +46,8 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
         return evaluate_take(take)
     else:
         settings = check(method.Settings, {}, "the settings")
-    record = read(recording)
-    more = tuple(wanted) if method.more else ()
+    record = read(recording, logs=method.logs)
+    more = tuple(r for r in wanted if method.more or r in method.optional_roles)
     channels = record.roles(wanted, tuple(dict.fromkeys((*method.roles, *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
@@ -62,7 +62,7 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
 
 def _with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:
     for extra in method.optional_roles:
-        if extra in record.labels:
+        if extra not in channels and record.labels.count(extra) == 1:
             channels[extra] = record.channel(extra)
     if method.more:
         taken = {id(c) for c in channels.values()}

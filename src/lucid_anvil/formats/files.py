@@ -256,8 +256,9 @@ def _ending(path: Path) -> str:
     return path.suffix.lower()
 
 
-def read(path: str | os.PathLike[str]) -> Recording:
-    """Read a record of any known format. Raises BadInput."""
+def read(path: str | os.PathLike[str], logs: bool = False) -> Recording:
+    """Read a record of any known format. With `logs` a text may be a logger's, its rows uneven in time. Raises
+    BadInput."""
     place = Path(path)
     if place.is_dir() and (place / "raw.h5").exists():
         return read_hdf5(place / "raw.h5")
@@ -266,12 +267,26 @@ def read(path: str | os.PathLike[str]) -> Recording:
     if place.is_dir():
         raise BadInput(f"{place}: this is a folder, not a record.")
     reader = _READERS.get(_ending(place))
+    if logs and reader is read_csv and _is_log(place):
+        from .logfile import read_log as reader
     if reader is None:
         raise BadInput(f"{place}: the ending '{place.suffix}' is not known: use one of {', '.join(_READERS)}.")
     try:
         return reader(place)
     except OSError as problem:
         raise BadInput(f"{place}: it can't be read ({problem.strerror or problem}).") from None
+
+
+def _is_log(path: Path) -> bool:
+    """Whether a text's first column is a time; one with a rate above it, or none, is read as any record."""
+    if not path.is_file():
+        return False
+    with path.open("rb") as file:
+        head = file.read(4096).replace(b"\0", b"").decode("utf-8", errors="ignore").lstrip("\ufeff\u00ff\u00fe")
+    lines = [line for line in head.splitlines() if line.strip()]
+    first = next((s for s in lines if not s.startswith("#") and not s.lower().startswith("sep=")), "")
+    label = re.split(r"[,;\t\[]", first.strip().strip('"'))[0].strip().strip('"').lower()
+    return label in ("time", "t", "date", "datetime", "timestamp")
 
 
 def write(path: str | os.PathLike[str], recording: Recording) -> None:

@@ -1,0 +1,13 @@
+"""The load frame: specimens pulled, pulsed and warmed."""
+
+from ...contracts.domain import Domain
+
+DOMAIN = Domain(
+    "frame",
+    "Load frame",
+    {
+        "tension": f"{__name__}.tension",
+        "cyclic": f"{__name__}.cyclic",
+        "dma": f"{__name__}.dma",
+    },
+)

@@ -1,0 +1,182 @@
+"""Pulses: stiffness, energy and set over the number of cycles."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from ...contracts.finding import Curve, Finding
+from ...contracts.method import Axis
+from ...contracts.recording import Channel, Floats
+from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
+from ...contracts.settings import quantity
+from ...core.errors import BadInput
+from ...core.frame import cycles
+from .shared import FrameMethod, FrameSettings, Specimen, length_in
+
+KEYS = {
+    "cycles": ("Whole cycles", ""),
+    "stiffness_initial": ("Stiffness, initial", "N/m"),
+    "stiffness_final": ("Stiffness, final", "N/m"),
+    "cycles_to_stop": ("Cycles until the stiffness falls below its share", ""),
+}
+
+
+class CyclicSettings(FrameSettings):
+    """How cycles are told apart, and what ends a test."""
+
+    specimen: Specimen = Field(default_factory=Specimen)
+    frequency: Annotated[float, quantity("Hz")] | None = None
+    period: Annotated[float, quantity("s")] | None = None
+    """Of one cycle, instead of a frequency; found when both are missing"""
+    initial_cycle: int = 5
+    """Number of the cycle whose stiffness is the initial one"""
+    stop_share: Annotated[float, quantity("%")] | None = None
+    """Share of the initial stiffness below which the specimen counts as spent"""
+    stiffness: Literal["secant", "harmonic"] = "secant"
+
+    @model_validator(mode="after")
+    def _sensible(self) -> CyclicSettings:
+        if self.frequency is not None and self.period is not None:
+            raise ValueError("frequency and period: give one of them.")
+        if any(v is not None and v <= 0 for v in (self.frequency, self.period)):
+            raise ValueError("frequency and period must be above zero.")
+        if self.initial_cycle < 1:
+            raise ValueError("initial_cycle: cycles are counted from 1.")
+        if self.stop_share is not None and not 0 < self.stop_share < 100:
+            raise ValueError("stop_share: it must lie between 0 and 100 %.")
+        return self
+
+
+class Cyclic(FrameMethod):
+    """The method as the registry knows it."""
+
+    name = "cyclic"
+    title = "Pulses, fatigue"
+    roles = ("force", "displacement")
+    more = True
+    about = "How a specimen's stiffness, loss and set change from pulse to pulse"
+    Settings = CyclicSettings
+    readings = {**listed(KEYS), "permanent_displacement": "Permanent change, of every length role too [m]"}
+    curves = {
+        "stiffness": "Stiffness [N/m] over cycle number",
+        "energy": "Energy lost [J] over cycle number",
+        "force_max": "Force, largest [N]; force_min, force_swing and every length likewise",
+    }
+    views = (
+        Axis("stiffness", "Stiffness", ("stiffness",), "Cycle", "N/m"),
+        Axis("energy", "Energy", ("energy",), "Cycle", "J"),
+        Axis("force", "Force", ("force_max", "force_min"), "Cycle", "N"),
+        Axis("lengths", "Lengths", ("*_max", "*_min", "displacement_max", "displacement_min"), "Cycle", "m"),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        known_roles(settings.sensitivity, record, "sensitivity")
+        lengths = [r for r in record if r != "force"]
+        rate, n = together(record, ("force", *lengths))
+        force = samples_in(record, "force", "N", settings.sensitivity)[:n]
+        held = {r: length_in(record, r, settings)[:n] for r in lengths}
+        force, held, notes = _signed(force, held)
+        keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in lengths}}
+        made = Readings(keys, settings)
+        period = settings.period or (1 / settings.frequency if settings.frequency else None)
+        samples = cycles.period_of(force) if period is None else period * rate
+        if samples is not None and not 3 <= samples <= max(n, 3):
+            if period is not None:
+                raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
+            samples = None
+        edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
+        if edges.size < 2:
+            why = "there is no whole cycle in this record"
+            made.put("cycles", 0.0, 0.0)
+            made.absent([k for k in keys if k != "cycles"], why)
+            return Finding(self.name, made.all(), notes=(why,))
+        curves, stiffness = _curves(force, held, edges, settings)
+        _readings(made, force, held, edges, stiffness, settings)
+        notes += unstated(settings.uncertainty, "force", "displacement")
+        notes.append(f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
+                     f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
+        return Finding(self.name, made.all(), curves, notes=tuple(notes))
+
+
+METHOD = Cyclic()
+
+
+def _signed(force: Floats, held: dict[str, Floats]) -> tuple[Floats, dict[str, Floats], list[str]]:
+    """Compression counts positive, whichever sign was recorded; a displacement goes with its force."""
+    notes = []
+    pressed = float(force.max()) < 0.1 * -float(force.min())
+    if pressed:
+        force = -force
+        notes.append("The force was recorded below zero: compression counts positive.")
+    made = {}
+    off = force - force.mean()
+    for role, x in held.items():
+        against = float(off @ (x - x.mean())) < 0
+        made[role] = -x if against and (role == "displacement" or pressed) else x
+    return force, made, notes
+
+
+def _curves(
+    force: Floats, held: Mapping[str, Floats], edges: Floats, settings: CyclicSettings
+) -> tuple[tuple[Curve, ...], Floats]:
+    number = tuple(float(i) for i in range(1, edges.size))
+    tops = {r: cycles.extremes(x, edges) for r, x in {"force": force, **held}.items()}
+    swing = {r: high - low for r, (high, low) in tops.items()}
+    made = cycles.loops(force, held["displacement"], edges)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        stiffness = made.ratio if settings.stiffness == "harmonic" else swing["force"] / swing["displacement"]
+    stiffness = np.where(np.isfinite(stiffness), stiffness, np.nan)
+    share = share_of(settings.uncertainty, "force", "displacement")
+    curves = [
+        Curve("stiffness", f"Stiffness, {settings.stiffness}", number, points(stiffness), "", "N/m",
+              points(share * stiffness) if share else None, 2.0 if share else None),
+        Curve("energy", "Energy lost", number, points(made.energy), "", "J"),
+    ]  # fmt: skip
+    for role, (high, low) in tops.items():
+        unit = "N" if role == "force" else "m"
+        for way, values in (("max", high), ("min", low), ("swing", swing[role])):
+            label = f"{role}, {'largest' if way == 'max' else 'smallest' if way == 'min' else 'swing'}"
+            curves.append(Curve(f"{role}_{way}", label.capitalize(), number, points(values), "", unit))
+    return tuple(curves), stiffness
+
+
+def _readings(
+    made: Readings, force: Floats, held: Mapping[str, Floats], edges: Floats, stiffness: Floats,
+    settings: CyclicSettings,
+) -> None:  # fmt: skip
+    count, first = edges.size - 1, settings.initial_cycle
+    share = share_of(settings.uncertainty, "force", "displacement")
+
+    def doubt(i: int) -> float:
+        # What neighbours differ by is scatter; what all of them change by is the specimen.
+        near = stiffness[max(i - 3, 0) : i + 4]
+        rough = float(np.std(np.diff(near, 2))) / np.sqrt(6) if near.size >= 5 else 0.0
+        return float(np.hypot(2 * rough, share * stiffness[i]))
+
+    made.put("cycles", float(count), 0.0)
+    few = f"there are {count} whole cycles, fewer than initial_cycle"
+    initial = None
+    if count >= first:
+        initial = float(stiffness[first - 1])
+        made.put("stiffness_initial", initial, doubt(first - 1))
+    else:
+        made.put("stiffness_initial", None, why=few)
+    made.put("stiffness_final", float(stiffness[-1]), doubt(count - 1))
+    if settings.stop_share is None or initial is None:
+        made.put("cycles_to_stop", None, why="no stop_share is given" if settings.stop_share is None else few)
+    else:
+        below = np.flatnonzero(stiffness[first:] < settings.stop_share / 100 * initial)
+        if below.size:
+            made.put("cycles_to_stop", float(first + 1 + below[0]), 0.0)
+        else:
+            made.put("cycles_to_stop", None, why="the stiffness stays above its share")
+    for role, x in held.items():
+        change = cycles.at_rest(force, x, edges, count - 1) - cycles.at_rest(force, x, edges, 0)
+        stated = settings.uncertainty.get(role)
+        made.put(f"permanent_{role}", change, None if stated is None else abs(change) * stated / 100)

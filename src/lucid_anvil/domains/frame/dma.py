@@ -1,0 +1,211 @@
+"""Dynamic mechanical analysis: storage, loss and tan delta over frequency, temperature or time (ISO 6721)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from ...contracts.finding import Curve, Finding
+from ...contracts.method import Axis
+from ...contracts.recording import Channel, Floats
+from ...contracts.samples import Readings, celsius, known_roles, listed, points, samples_in, share_of, together, unstated
+from ...contracts.settings import Model, quantity
+from ...core.errors import BadInput
+from ...core.frame import dynamic
+from .shared import FrameMethod, FrameSettings, length_in
+
+KEYS = {
+    "tg_storage_onset": ("Transition, onset of the storage modulus", "°C"),
+    "tg_loss_peak": ("Transition, peak of the loss modulus", "°C"),
+    "tg_tan_peak": ("Transition, peak of tan delta", "°C"),
+}
+MOVING = 5.0
+"""K by which temperature must move for curves to stand over it"""
+
+
+class Geometry(Model):
+    """How the specimen is held, and its sizes."""
+
+    kind: Literal["tension", "compression", "three_point", "single_cantilever", "dual_cantilever", "shear"]
+    length: Annotated[float, quantity("m")] | None = None
+    """Between supports or grips; of each side for dual_cantilever"""
+    width: Annotated[float, quantity("m")] | None = None
+    thickness: Annotated[float, quantity("m")] | None = None
+    area: Annotated[float, quantity("m^2")] | None = None
+    """Width times thickness when missing; of each of both pieces for shear"""
+
+    def factor(self) -> float:
+        """Modulus over stiffness [1/m]. Raises BadInput where a size is missing."""
+        values = {k: getattr(self, k) for k in ("length", "width", "thickness", "area")}
+        if any(v is not None and v <= 0 for v in values.values()):
+            raise BadInput("geometry: sizes must be above zero.")
+        area = values["area"]
+        if area is None and values["width"] is not None and values["thickness"] is not None:
+            area = values["width"] * values["thickness"]
+        needs = {"tension": ("length", "area"), "compression": ("length", "area"), "shear": ("thickness", "area")}
+        given = {**values, "area": area}
+        for key in needs.get(self.kind, ("length", "width", "thickness")):
+            if given[key] is None:
+                raise BadInput(f"geometry: its {key} is missing: {self.kind.replace('_', ' ')} needs it.")
+        if self.kind == "shear" and values["area"] is None:
+            raise BadInput("geometry: its area is missing: shear needs that of each piece.")
+        return dynamic.modulus_factor(
+            self.kind, *(float(given[k] or 0.0) for k in ("length", "width", "thickness", "area"))
+        )
+
+
+class Step(Model):
+    """A stretch at one frequency."""
+
+    frequency: Annotated[float, quantity("Hz")]
+    start: Annotated[float, quantity("s")]
+    stop: Annotated[float, quantity("s")]
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Step:
+        if self.frequency <= 0 or not 0 <= self.start < self.stop:
+            raise ValueError("frequency must be above zero, and stop come after start.")
+        return self
+
+
+class DmaSettings(FrameSettings):
+    """The specimen, what lies in series with it, and where to read."""
+
+    geometry: Geometry
+    frequency: Annotated[float, quantity("Hz")] | None = None
+    """Found when missing"""
+    steps: list[Step] = Field(default_factory=list)
+    """{frequency, start, stop}: one point each, before all else"""
+    compliance: Annotated[float, quantity("m/N")] = 0.0
+    """Of the machine, in series with the specimen"""
+    window: int = 5
+    """Periods of one point"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> DmaSettings:
+        if self.window < 1 or self.compliance < 0 or (self.frequency is not None and self.frequency <= 0):
+            raise ValueError("window must be 1 or more, frequency above zero, compliance not below it.")
+        return self
+
+
+class Dma(FrameMethod):
+    """The method as the registry knows it."""
+
+    name = "dma"
+    title = "Dynamic mechanical analysis"
+    roles = ("force", "displacement")
+    optional_roles = ("temperature",)
+    about = "Storage and loss modulus of a specimen, and the temperature at which it softens"
+    Settings = DmaSettings
+    readings = listed(KEYS)
+    curves = {
+        "storage": "Storage modulus [MPa] over Hz with steps, over °C where temperature moves, else over s",
+        "loss": "Loss modulus [MPa]",
+        "tan_delta": "Loss over storage",
+    }
+    views = (
+        Axis("modulus", "Modulus", ("storage", "loss"), "", "MPa", y_log=True),
+        Axis("tan_delta", "Tan delta", ("tan_delta",), "", ""),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: DmaSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        known_roles(settings.sensitivity, record, "sensitivity")
+        by = settings.geometry.factor()
+        there = ["temperature"] if "temperature" in record else []
+        rate, n = together(record, ("force", "displacement", *there))
+        force = samples_in(record, "force", "N", settings.sensitivity)[:n]
+        way = length_in(record, "displacement", settings)[:n]
+        heat = celsius(record)[:n] if there else None
+        made = Readings(KEYS, settings)
+        pieces = _pieces(way, rate, n, settings)
+        if isinstance(pieces, str):
+            made.absent(list(KEYS), pieces)
+            return Finding(self.name, made.all(), notes=(pieces,))
+        held = [dynamic.complex_stiffness(force, way, rate, f, a, b) for f, a, b in pieces]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            k = dynamic.without_machine(np.array([v for v, _ in held]), settings.compliance) * by
+            ratio = np.array([e for _, e in held]) * np.abs(k / (by * np.array([v for v, _ in held])))
+        x, unit = _axis(pieces, rate, heat, settings)
+        notes = unstated(settings.uncertainty, "force", "displacement")
+        if not settings.steps:
+            notes.append(f"Read at {pieces[0][0]:.5g} Hz, {settings.window} periods a point.")
+        if np.any(k.real <= 0):
+            notes.append("Where the machine's compliance leaves no stiffness to the specimen there is no modulus.")
+            k = np.where(k.real > 0, k, np.nan)
+        _transitions(made, x, unit, k)
+        return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes))
+
+
+METHOD = Dma()
+
+
+def _pieces(way: Floats, rate: float, n: int, settings: DmaSettings) -> list[tuple[float, int, int]] | str:
+    """Frequency, first and last sample of each point; a sentence where there is none. Raises BadInput."""
+    if settings.steps:
+        made = []
+        for i, step in enumerate(settings.steps, start=1):
+            a, b = int(round(step.start * rate)), int(round(step.stop * rate))
+            if b > n + 1.5:
+                raise BadInput(f"steps: the record ends at {n / rate:g} s, before step {i} does ({step.stop:g} s).")
+            if step.frequency >= 0.45 * rate:
+                raise BadInput(f"steps: a record at {rate:g} Hz can't hold the {step.frequency:g} Hz of step {i}.")
+            if (b - a) / rate * step.frequency < 1:
+                raise BadInput(f"steps: step {i} is shorter than one period of {step.frequency:g} Hz.")
+            made.append((step.frequency, a, min(b, n)))
+        return made
+    f = settings.frequency or dynamic.frequency_of(way, rate)
+    if f is None:
+        return "there is no tone in the displacement"
+    if f >= 0.45 * rate:
+        raise BadInput(f"frequency: a record at {rate:g} Hz can't hold {f:g} Hz.")
+    length = settings.window * rate / f
+    count = int((n + 0.5) / length)
+    if count < 1:
+        return f"the record is shorter than {settings.window} periods"
+    edges = np.round(np.arange(count + 1) * length).astype(int)
+    return [(f, int(a), int(min(b, n))) for a, b in zip(edges[:-1], edges[1:], strict=True) if b - a >= 8] or (
+        "there are too few samples a period"
+    )
+
+
+def _axis(
+    pieces: list[tuple[float, int, int]], rate: float, heat: Floats | None, settings: DmaSettings
+) -> tuple[Floats, str]:
+    if settings.steps:
+        return np.array([f for f, _, _ in pieces]), "Hz"
+    if heat is not None:
+        at = np.array([heat[a:b].mean() for _, a, b in pieces])
+        if float(at.max() - at.min()) > MOVING or float(heat.max() - heat.min()) > MOVING:
+            return at, "°C"
+    return np.array([(a + b - 1) / 2 / rate for _, a, b in pieces]), "s"
+
+
+def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray) -> None:
+    if unit != "°C":
+        made.absent(list(KEYS), "temperature does not move by more than 5 K in this record")
+        return
+    found = dynamic.transitions(x, k.real, k.imag)
+    for key, value, what in zip(
+        KEYS, (found.onset, found.loss_peak, found.tan_peak), ("no fall", "no peak", "no peak"), strict=True
+    ):
+        made.put(key, value, None, None if value is not None else f"there is {what} inside the range of temperature")
+
+
+def _curves(x: Floats, unit: str, k: np.ndarray, ratio: Floats, settings: DmaSettings) -> tuple[Curve, ...]:
+    share = share_of(settings.uncertainty, "force", "displacement")
+    size = np.abs(k) / 1e6
+    scatter = 2 * ratio
+    at = points(x)
+    tan = k.imag / k.real
+    return (
+        Curve("storage", "Storage modulus", at, points(k.real / 1e6), unit, "MPa",
+              points(np.hypot(scatter * size, share * k.real / 1e6)), 2.0),
+        Curve("loss", "Loss modulus", at, points(k.imag / 1e6), unit, "MPa",
+              points(np.hypot(scatter * size, share * k.imag / 1e6)), 2.0),
+        Curve("tan_delta", "Tan delta", at, points(tan), unit, "", points(scatter * (1 + tan**2)), 2.0),
+    )  # fmt: skip

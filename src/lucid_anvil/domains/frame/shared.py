@@ -1,0 +1,90 @@
+"""What the frame's methods share: channels in N and m, the specimen, stated uncertainties."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from ...contracts.method import Method, MethodSettings
+from ...contracts.recording import Channel, Floats
+from ...contracts.samples import samples_in
+from ...contracts.settings import Model, quantity
+from ...core.errors import BadInput
+from ...core.frame.tension import area_of
+
+Length = Annotated[float, quantity("m")]
+SIZES = {"round": ("diameter",), "flat": ("width", "thickness"), "tube": ("diameter", "inner_diameter"), "area": ("area",)}
+
+
+class Specimen(Model):
+    """Its sizes as measured before the test."""
+
+    shape: Literal["round", "flat", "tube", "area"] | None = None
+    """Told from the sizes that are given where it is missing"""
+    diameter: Length | None = None
+    width: Length | None = None
+    thickness: Length | None = None
+    inner_diameter: Length | None = None
+    area: Annotated[float, quantity("m^2")] | None = None
+    gauge_length: Length | None = None
+    """Of the extensometer"""
+    parallel_length: Length | None = None
+    """Strain from the crosshead's displacement counts over it"""
+    transverse_length: Length | None = None
+
+    @model_validator(mode="after")
+    def _positive(self) -> Specimen:
+        for name in type(self).model_fields:
+            value = getattr(self, name)
+            if isinstance(value, float) and value <= 0:
+                raise ValueError(f"{name}: it must be above zero.")
+        if self.diameter and self.inner_diameter and self.inner_diameter >= self.diameter:
+            raise ValueError("inner_diameter: it must be smaller than the diameter.")
+        return self
+
+    def section(self) -> float | None:
+        """Original area [m²]; None where no size tells it. Raises BadInput where a size of its shape is missing."""
+        shape = self.shape
+        if shape is None:
+            if self.area is not None:
+                shape = "area"
+            elif self.diameter is not None:
+                shape = "tube" if self.inner_diameter is not None else "round"
+            elif self.width is not None or self.thickness is not None:
+                shape = "flat"
+            else:
+                return None
+        for name in SIZES[shape]:
+            if getattr(self, name) is None:
+                raise BadInput(f"specimen: its {name} is missing: a specimen of shape {shape} needs it.")
+        if shape == "area":
+            return self.area
+        return area_of(shape, {name: float(getattr(self, name)) for name in SIZES[shape]})
+
+
+class FrameSettings(MethodSettings):
+    """Channels and what is known of them."""
+
+    sensitivity: dict[str, Any] = Field(default_factory=dict)
+    """By role, of channels that are recorded in volts, like '2 mV/kN'"""
+    uncertainty: dict[str, Annotated[float, quantity("%")]] = Field(default_factory=dict)
+    """By role (and area), expanded (k = 2), of the instruments"""
+
+
+class FrameMethod(Method):
+    """Records of a frame: what rests, breaks or goes slowly is no fault there."""
+
+    reads_only = True
+
+
+def length_in(record: Mapping[str, Channel], role: str, settings: FrameSettings) -> Floats:
+    """Samples of a length [m]."""
+    return samples_in(record, role, "m", settings.sensitivity)
+
+
+def thinned(n: int, most: int = 4000) -> np.ndarray:
+    """Indices of at most about `most` samples, evenly, both ends kept."""
+    return np.unique(np.linspace(0, n - 1, min(n, most)).astype(int))

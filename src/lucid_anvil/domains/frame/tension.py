@@ -1,0 +1,319 @@
+"""Tension and compression: stress over strain, and what is constructed on the curve (ISO 6892-1, ISO 527-1, ISO 604)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, field_validator, model_validator
+
+from ...contracts.finding import Curve, Finding
+from ...contracts.method import Axis
+from ...contracts.recording import Channel, Floats
+from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
+from ...contracts.settings import Flag, Model, quantity
+from ...core.errors import BadInput
+from ...core.frame import tension as curve
+from ...core.quantities import parse, same_kind, split
+from .shared import FrameMethod, FrameSettings, Specimen, length_in, thinned
+
+LENGTHS = ("extension", "displacement", "transverse")
+KEYS = {
+    "modulus": ("Modulus", "GPa"),
+    "strength": ("Strength", "MPa"),
+    "strain_at_strength": ("Strain at strength, total", "%"),
+    "uniform_elongation": ("Uniform elongation", "%"),
+    "upper_yield": ("Upper yield", "MPa"),
+    "lower_yield": ("Lower yield", "MPa"),
+    "strain_at_break": ("Strain at break, total", "%"),
+    "elongation_at_break": ("Elongation at break", "%"),
+    "poisson": ("Poisson's ratio", ""),
+    "energy_to_break": ("Energy to break", "MJ/m³"),
+}
+
+
+class Window(Model):
+    """Two stresses, or two strains."""
+
+    model_config = {**Model.model_config, "populate_by_name": True}
+    low: Any = Field(alias="from")
+    high: Any = Field(alias="to")
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Window:
+        (low, a), (high, b) = self.ends()
+        if a != b:
+            raise ValueError("from and to: give two stresses, or two strains.")
+        if not low < high:
+            raise ValueError("to must be above from.")
+        return self
+
+    def ends(self) -> tuple[tuple[float, str], tuple[float, str]]:
+        """Both ends in Pa or as a ratio, each with 'stress' or 'strain'."""
+        made = []
+        for value in (self.low, self.high):
+            own = split(value)[1] if isinstance(value, str) else ""
+            if own and same_kind(own, "Pa"):
+                made.append((parse(value, "Pa"), "stress"))
+            else:
+                made.append((parse(value, "%") / 100, "strain"))
+        return made[0], made[1]
+
+
+class TensionSettings(FrameSettings):
+    """The specimen, and how the curve is read."""
+
+    kind: Literal["tension", "compression"] = "tension"
+    specimen: Specimen = Field(default_factory=Specimen)
+    zero: dict[str, Any] = Field(default_factory=dict)
+    """By role, taken off every sample"""
+    modulus: Window | None = None
+    """{from, to}, both stress or both strain; found from the curve when missing"""
+    proof: list[Annotated[float, quantity("%")]] = Field(default_factory=lambda: [0.2])
+    """Offsets of the modulus line"""
+    toe: Flag = False
+    """Whether strain counts from where the modulus line meets zero stress"""
+    compliance: Annotated[float, quantity("m/N")] = 0.0
+    """Of machine and grips, taken off the displacement"""
+    extensometer_off: Annotated[float, quantity("%")] | None = None
+    """Strain from which it goes on with the displacement"""
+    break_drop: Annotated[float, quantity("%")] = 50.0
+    """Fall of force after the maximum that is a break"""
+
+    @field_validator("proof", mode="before")
+    @classmethod
+    def _list(cls, value: Any) -> Any:
+        return value if isinstance(value, list) else [value]
+
+    @model_validator(mode="after")
+    def _sensible(self) -> TensionSettings:
+        if any(p <= 0 for p in self.proof) or len(set(self.proof)) < len(self.proof):
+            raise ValueError("proof: offsets must be above zero, each once.")
+        if not 0 < self.break_drop < 100:
+            raise ValueError("break_drop: it must lie between 0 and 100 %.")
+        if self.compliance < 0 or (self.extensometer_off is not None and self.extensometer_off <= 0):
+            raise ValueError("compliance and extensometer_off can't be below zero.")
+        return self
+
+
+@dataclass(frozen=True)
+class Measured:
+    """Stress [Pa] and strain [ratio] of every sample, and where they came from."""
+
+    strain: Floats
+    stress: Floats
+    length: Floats
+    """m, what falls when a specimen is unloaded: displacement where there is one"""
+    transverse: Floats | None
+    source: str
+    notes: tuple[str, ...]
+
+
+class Tension(FrameMethod):
+    """The method as the registry knows it."""
+
+    name = "tension"
+    title = "Tension, compression"
+    roles = ("force",)
+    optional_roles = LENGTHS
+    about = "How stiff, strong and ductile a specimen is, from a record of force and extension"
+    Settings = TensionSettings
+    readings = {**listed(KEYS), "proof_0.2": "Proof strength at each offset of the list [MPa]"}
+    curves = {"stress": "Stress [MPa] over strain [%]"}
+    views = (
+        Axis("stress", "Stress and strain", ("stress", "modulus_line", "proof_line*"), "Strain, %", "Stress, MPa"),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: TensionSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        proofs = {f"proof_{p:g}": (f"Proof strength, {p:g} %", "MPa") for p in settings.proof}
+        keys = {"modulus": KEYS["modulus"], **proofs, **KEYS}
+        made = Readings(keys, settings)
+        held = measured(record, settings)
+        line = _line(held, settings)
+        notes = [*held.notes]
+        shift = line.foot if line is not None and settings.toe else 0.0
+        strain, stress = held.strain - shift, held.stress
+        broken = curve.break_at(stress, held.length, settings.break_drop / 100)
+        end = stress.size if broken is None else broken
+        axial = "displacement" if held.source == "displacement" else "extension"
+        stated = settings.uncertainty
+        size = share_of(stated, "force", "area")
+        noise = line.noise if line is not None else 0.0
+        _modulus(made, settings, line, share_of(stated, "force", axial, "area"))
+        for p in settings.proof:
+            value = None if line is None else curve.proof(held.strain, stress, line, p / 100, end)
+            why = "there is no modulus line to shift" if line is None else "the curve does not meet the shifted line"
+            doubt = None if value is None else float(np.hypot(2 * noise, size * value)) / 1e6
+            made.put(f"proof_{p:g}", None if value is None else value / 1e6, doubt, None if value is not None else why)
+        _strength(made, strain, stress, line, noise, stated, axial, end)
+        _yields(made, held, line, end, size)
+        _break(made, strain, stress, line, broken, stated, axial)
+        _poisson(made, held, line, settings)
+        notes += unstated(stated, "force", axial, "area")
+        if line is not None:
+            low, high = (float(stress[i]) / 1e6 for i in (line.first, line.last))
+            found = "given" if settings.modulus is not None else "found"
+            notes.append(f"Modulus from {low:.4g} to {high:.4g} MPa ({found}, {line.last - line.first + 1} samples).")
+            if settings.toe:
+                notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
+        return Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes))
+
+
+METHOD = Tension()
+
+
+def measured(record: Mapping[str, Channel], settings: TensionSettings) -> Measured:
+    """Stress and strain by the settings. Raises BadInput for geometry that is needed and missing."""
+    known_roles(settings.sensitivity, record, "sensitivity")
+    known_roles(settings.zero, record, "zero")
+    there = [r for r in LENGTHS if r in record]
+    if not set(there) & {"extension", "displacement"}:
+        raise BadInput("there is no extension and no displacement: one of them is needed for the strain.")
+    _, n = together(record, ("force", *there))
+    if n < 4:
+        raise BadInput("the record is too short for a curve: four samples are needed at least.")
+    values = {"force": samples_in(record, "force", "N", settings.sensitivity)[:n]}
+    values |= {r: length_in(record, r, settings)[:n] for r in there}
+    for role, given in settings.zero.items():
+        values[role] = values[role] - parse(given, "N" if role == "force" else "m", f"zero.{role}")
+    size = settings.specimen
+    area = size.section()
+    if area is None:
+        raise BadInput("specimen: its size is missing: give a diameter, width and thickness, or an area.")
+    notes: list[str] = []
+    top = int(np.argmax(np.abs(values["force"])))
+    axial = values["extension"] if "extension" in values else values["displacement"]
+    signs = float(np.sign(axial[top])) or 1.0
+    if settings.kind == "compression":
+        for role in ("force", "extension", "displacement"):
+            if role in values and values[role][top] < 0:
+                values[role] = -values[role]
+    travel = None
+    if "displacement" in values:
+        if size.parallel_length is None and ("extension" not in values or settings.extensometer_off is not None):
+            raise BadInput("specimen: its parallel_length is missing: strain from displacement needs it.")
+        if size.parallel_length is not None:
+            travel = (values["displacement"] - settings.compliance * values["force"]) / size.parallel_length
+    if "extension" in values:
+        if size.gauge_length is None:
+            raise BadInput("specimen: its gauge_length is missing: strain from extension needs it.")
+        strain, source = values["extension"] / size.gauge_length, "extension"
+        if settings.extensometer_off is not None:
+            if travel is None:
+                raise BadInput("extensometer_off: the strain goes on with displacement, which this record lacks.")
+            strain, at = curve.joined(strain, travel, settings.extensometer_off / 100)
+            if at is None:
+                notes.append("The strain from which it would go on with displacement is never reached.")
+    else:
+        assert travel is not None
+        strain, source = travel, "displacement"
+    transverse = None
+    if "transverse" in values:
+        if size.transverse_length is None:
+            raise BadInput("specimen: its transverse_length is missing: the transverse channel needs it.")
+        transverse = values["transverse"] / size.transverse_length * (signs if settings.kind == "compression" else 1.0)
+    length = values["displacement"] if "displacement" in values else strain
+    return Measured(strain, values["force"] / area, length, transverse, source, tuple(notes))
+
+
+def _line(held: Measured, settings: TensionSettings) -> curve.Line | None:
+    if settings.modulus is None:
+        return curve.straightest(held.strain, held.stress)
+    (low, kind), (high, _) = settings.modulus.ends()
+    return curve.line_between(held.strain, held.stress, held.stress if kind == "stress" else held.strain, low, high)
+
+
+def _modulus(made: Readings, settings: TensionSettings, line: curve.Line | None, stated: float) -> None:
+    if line is None:
+        why = ("the curve does not reach the window" if settings.modulus is not None
+               else "no straight part was found on the curve")  # fmt: skip
+        made.put("modulus", None, why=why)
+        return
+    doubt = line.slope * float(np.hypot(2 * line.error, stated))
+    made.put("modulus", line.slope / 1e9, doubt / 1e9)
+
+
+def _strength(
+    made: Readings, strain: Floats, stress: Floats, line: curve.Line | None, noise: float,
+    stated: Mapping[str, float], axial: str, end: int,
+) -> None:  # fmt: skip
+    top = int(np.argmax(stress[:end]))
+    strength, at = float(stress[top]), float(strain[top])
+    made.put("strength", strength / 1e6, float(np.hypot(2 * noise, share_of(stated, "force", "area") * strength)) / 1e6)
+    made.put("strain_at_strength", 100 * at, 100 * _flat(strain, stress, top, noise, share_of(stated, axial), end))
+    if line is None:
+        made.put("uniform_elongation", None, why="there is no modulus")
+    else:
+        doubt = _flat(strain, stress, top, noise, share_of(stated, axial), end)
+        made.put("uniform_elongation", 100 * (at - strength / line.slope), 100 * doubt)
+
+
+def _flat(strain: Floats, stress: Floats, top: int, noise: float, stated: float, end: int) -> float:
+    """Doubt of the strain at a flat maximum: as far as stress lies within its noise there."""
+    near = np.flatnonzero(stress[:end] >= stress[top] - 2 * noise)
+    reach = float(np.max(np.abs(strain[near] - strain[top]))) if noise > 0 else 0.0
+    return float(np.hypot(reach, stated * abs(strain[top])))
+
+
+def _yields(made: Readings, held: Measured, line: curve.Line | None, end: int, size: float) -> None:
+    found = None if line is None else curve.yields(held.strain, held.stress, line, end)
+    if found is None or line is None:
+        made.absent(("upper_yield", "lower_yield"), "the curve has no yield point")
+        return
+    for key, value in zip(("upper_yield", "lower_yield"), found, strict=True):
+        made.put(key, value / 1e6, float(np.hypot(3 * line.noise, size * value)) / 1e6)
+
+
+def _break(
+    made: Readings, strain: Floats, stress: Floats, line: curve.Line | None, broken: int | None,
+    stated: Mapping[str, float], axial: str,
+) -> None:  # fmt: skip
+    keys = ("strain_at_break", "elongation_at_break", "energy_to_break")
+    if broken is None:
+        made.absent(keys, "the specimen did not break in this record")
+        return
+    last = broken - 1
+    step = float(abs(strain[last] - strain[last - 1])) if last > 0 else 0.0
+    doubt = float(np.hypot(step, share_of(stated, axial) * strain[last]))
+    made.put(keys[0], 100 * float(strain[last]), 100 * doubt)
+    if line is None:
+        made.put(keys[1], None, why="there is no modulus")
+    else:
+        made.put(keys[1], 100 * float(strain[last] - stress[last] / line.slope), 100 * doubt)
+    work = curve.energy(strain, stress, last)
+    spread = float(np.hypot(share_of(stated, "force", axial, "area") * work, step * stress[last]))
+    made.put(keys[2], work / 1e6, spread / 1e6)
+
+
+def _poisson(made: Readings, held: Measured, line: curve.Line | None, settings: TensionSettings) -> None:
+    if held.transverse is None or line is None:
+        made.put("poisson", None, why="there is no transverse channel" if held.transverse is None else "no modulus window")
+        return
+    part = slice(line.first, line.last + 1)
+    x, y = held.strain[part], -held.transverse[part]
+    dx = x - x.mean()
+    slope = float(dx @ y) / float(dx @ dx)
+    rest = y - y.mean() - slope * dx
+    error = float(np.sqrt(rest @ rest / max(x.size - 2, 1) / (dx @ dx)))
+    if settings.kind == "compression":
+        slope = abs(slope)
+    made.put("poisson", slope, float(np.hypot(2 * error, share_of(settings.uncertainty, "transverse") * slope)))
+
+
+def _curves(
+    strain: Floats, stress: Floats, line: curve.Line | None, shift: float, settings: TensionSettings
+) -> tuple[Curve, ...]:
+    keep = thinned(stress.size)
+    made = [Curve("stress", "Stress", points(100 * strain[keep]), points(stress[keep] / 1e6), "%", "MPa")]
+    if line is not None:
+        y = np.array([0.0, 1.02 * float(stress.max())])
+        for key, label, off in (
+            ("modulus_line", "Modulus", 0.0), *((f"proof_line_{p:g}", f"Offset {p:g} %", p / 100) for p in settings.proof)
+        ):  # fmt: skip
+            x = (y - line.offset) / line.slope + off - shift
+            made.append(Curve(key, label, points(100 * x), points(y / 1e6), "%", "MPa"))
+    return tuple(made)

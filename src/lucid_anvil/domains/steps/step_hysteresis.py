@@ -1,0 +1,131 @@
+"""Hysteresis of anything that is driven up and down in steps (terms of IEC 61298-2)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from pydantic import Field
+
+from ...contracts.finding import Curve, Finding
+from ...contracts.method import Axis, record_of
+from ...contracts.recording import Channel, Floats
+from ...contracts.samples import Readings, listed, points, together
+from ...core.errors import BadInput
+from ...core.steps import hysteresis
+from .shared import Step, StepsMethod, StepsSettings, Stretch, marks_as_steps, mean_of
+
+KEYS = {
+    "hysteresis": ("Hysteresis", "%"),
+    "nonlinearity": ("Nonlinearity", "%"),
+    "span": ("Span of the response", ""),
+    "zero_return": ("Return to the start", ""),
+}
+
+
+class HysteresisSettings(StepsSettings):
+    """Where each step has settled."""
+
+    steps: list[Stretch] = Field(default_factory=list)
+    """{start, stop}; plateaus of the drive are found when missing"""
+
+
+class StepHysteresis(StepsMethod):
+    """The method as the registry knows it."""
+
+    name = "step-hysteresis"
+    title = "Steps up and down"
+    roles = ("drive", "response")
+    about = "How much the way up differs from the way down"
+    Settings = HysteresisSettings
+    readings = {**listed(KEYS), "span": "Span of the response [its unit]", "zero_return": "End less start [its unit]"}
+    curves = {
+        "up": "Response, rising, over drive", "down": "Response, falling, at the rising branch's drives",
+        "mean": "Mean of both", "difference": "Falling less rising",
+    }  # fmt: skip
+    views = (
+        Axis("loop", "Loop", ("up", "down", "mean"), "", ""),
+        Axis("difference", "Difference", ("difference",), "", ""),
+    )
+
+    def evaluate(
+        self, record: Mapping[str, Channel], settings: HysteresisSettings, marks: Sequence[Mapping[str, Any]]
+    ) -> Finding:
+        held = record_of(record, settings)
+        rate, n = together(held, ("drive", "response"))
+        drive, response = (_plain(held[r], settings.sensitivity.get(r), r)[:n] for r in ("drive", "response"))
+        steps = settings.steps or marks_as_steps(marks, Stretch)
+        found = not steps
+        if found:
+            places = hysteresis.plateaus(drive)
+        else:
+            places = []
+            for i, s in enumerate(steps, start=1):
+                a, b = int(round(s.start * rate)), int(round(s.stop * rate))
+                if b > n + 1.5:
+                    raise BadInput(f"steps, {i}: the record ends at {n / rate:g} s, before {s.stop:g} s.")
+                if b <= a or (places and a < places[-1][1] - 1):
+                    raise BadInput(f"steps, {i}: steps follow one another in time, none overlapping.")
+                places.append((a, min(b, n)))
+        own, of = (held[r].unit for r in ("response", "drive"))
+        keys = {**KEYS, "span": (KEYS["span"][0], own), "zero_return": (KEYS["zero_return"][0], own)}
+        made = Readings(keys, settings)
+        if len(places) < 2:
+            why = "fewer than two steps were found" if found else "there are fewer than two steps"
+            made.absent(list(keys), why)
+            return Finding(self.name, made.all(), notes=(why,))
+        curves = _read(made, drive, response, places, of, own)
+        notes = [f"{len(places)} steps {'found' if found else 'given'}."]
+        notes.append("The doubt is of the record's scatter alone, not of the instruments.")
+        return Finding(self.name, made.all(), curves, notes=tuple(notes))
+
+
+METHOD = StepHysteresis()
+
+
+def _plain(channel: Channel, sensitivity: Any, role: str) -> Floats:
+    """Samples in the channel's own unit: a loop needs no other."""
+    if sensitivity is not None:
+        raise BadInput(f"sensitivity.{role}: a loop is read in the units of the record: leave it out.")
+    return channel.samples()
+
+
+def _read(
+    made: Readings, drive: Floats, response: Floats, places: list[tuple[int, int]], of: str, own: str
+) -> tuple[Curve, ...]:
+    steps = [Step(1, 0.0, True, "", a, b, 0.0) for a, b in places]
+    d = np.array([mean_of(drive, s)[0] for s in steps])
+    r, e = (np.array(v) for v in zip(*(mean_of(response, s) for s in steps), strict=True))
+    span = float(r.max() - r.min())
+    error = float(np.sqrt(np.mean(e**2)))
+    if float(np.ptp(d)) <= 0 or span <= 0:
+        made.absent(("hysteresis", "nonlinearity", "zero_return"), "drive or response does not move")
+        made.put("span", span, 2 * np.sqrt(2) * error)
+        return ()
+    held = hysteresis.branches(d, r)
+    double = 2 * np.sqrt(2) * error
+    relative = 100 * double / span
+    mean = held.up if held.down is None else np.where(np.isfinite(held.down), (held.up + held.down) / 2, held.up)
+    if held.down is None or held.falling is None:
+        made.put("hysteresis", None, why="the drive goes one way only")
+        made.put("zero_return", None, why="the drive goes one way only")
+    else:
+        made.put("hysteresis", 100 * float(np.nanmax(np.abs(held.down - held.up))) / span, relative)
+        made.put("zero_return", float(r[-1] - r[0]), double)
+    made.put("span", span, double)
+    x = held.drive
+    if x.size >= 3:
+        line = mean[0] + (mean[-1] - mean[0]) * (x - x[0]) / (x[-1] - x[0])
+        made.put("nonlinearity", 100 * float(np.max(np.abs(mean - line))) / span, relative)
+    else:
+        made.put("nonlinearity", None, why="there are fewer than three steps")
+    at = points(x)
+    curves = [Curve("up", "Rising", at, points(held.up), of, own)]
+    if held.down is not None:
+        curves += [
+            Curve("down", "Falling", at, points(held.down), of, own),
+            Curve("difference", "Falling less rising", at, points(held.down - held.up), of, own),
+        ]
+    curves.append(Curve("mean", "Mean", at, points(mean), of, own))
+    return tuple(curves)
