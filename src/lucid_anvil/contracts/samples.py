@@ -21,7 +21,7 @@ CELSIUS = ("°C", "℃", "degC", "deg C", "C", "K")
 def samples_in(
     record: Mapping[str, Channel], role: str, unit: str, sensitivity: Mapping[str, Any] | None = None
 ) -> Floats:
-    """All samples of a role in `unit`: converted from the unit that the record states, or through a sensitivity, such as
+    """All samples of a role in `unit`: converted from the unit that the record states, or through a sensitivity, like
     '2 mV/kN', where one is given for the role. Raises BadInput."""
     channel = record[role]
     given = (sensitivity or {}).get(role)
@@ -109,8 +109,8 @@ def listed(keys: Mapping[str, tuple[str, str]]) -> dict[str, str]:
     return {k: f"{label} [{unit}]" if unit else label for k, (label, unit) in keys.items()}
 
 
-def points(values: Any) -> tuple[float | None, ...]:
-    """A curve's values; what is no number becomes None."""
+def points(values: Any) -> tuple[Any, ...]:
+    """A curve's values as floats; what is no number becomes None, which an axis has none of."""
     return tuple(float(v) if np.isfinite(v) else None for v in np.asarray(values, dtype=float))
 
 

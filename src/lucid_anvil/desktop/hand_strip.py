@@ -40,7 +40,9 @@ class LevelBar(QWidget):
     def show_level(self, level: float, wanted: float, highest: float) -> None:
         self.level, self.highest = level, highest
         # What was asked for a moment ago stands until a look has caught up with it: the next turn adds to it.
-        if self.asked is not None and (abs(wanted - self.asked[0]) <= 1e-9 * highest or time.monotonic() > self.asked[1]):
+        if self.asked is not None and (
+            abs(wanted - self.asked[0]) <= 1e-9 * highest or time.monotonic() > self.asked[1]
+        ):
             self.asked = None
         if self.asked is None:
             self.wanted = wanted

@@ -141,7 +141,7 @@ class HookUpStage(QWidget):
         for domain in registry.domains():
             for name in domain.methods:
                 method = registry.get(name)
-                if method.begun_as or name == prepared.method.name:
+                if method.begun_as or method.reads_only or name == prepared.method.name:
                     continue
                 why = suits(name, rig)
                 row = QHBoxLayout()

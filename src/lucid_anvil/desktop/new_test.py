@@ -78,7 +78,7 @@ class NewTest(Sheet):
             column.addWidget(row)
             self.rows[title] = row
         for domain in registry.domains():
-            names = [n for n in domain.methods if not registry.get(n).begun_as]
+            names = [n for n in domain.methods if not (registry.get(n).begun_as or registry.get(n).reads_only)]
             if names:
                 column.addWidget(section(domain.title))
             for name in names:

@@ -45,6 +45,8 @@ def new_plan(
     method = registry.get(name)
     if method.begun_as:
         raise BadInput(f"{name}: it is run as a step of {method.begun_as}: begin that.")
+    if method.reads_only:
+        raise BadInput(f"{name}: it reads records that others made: see lucid-anvil evaluate.")
     rig = load_rig(rig_file)
     why = suits(name, rig)
     if why is not None:

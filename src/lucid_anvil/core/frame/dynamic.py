@@ -69,7 +69,9 @@ class Points:
     """Standard error of it, as a ratio"""
 
 
-def complex_stiffness(force: Floats, displacement: Floats, rate: float, f: float, a: int, b: int) -> tuple[complex, float]:
+def complex_stiffness(
+    force: Floats, displacement: Floats, rate: float, f: float, a: int, b: int
+) -> tuple[complex, float]:
     """Force over displacement of samples a..b−1, compression positive in both whichever sign was recorded, and its
     standard error as a ratio."""
     made, error = fit(np.array([force[a:b], displacement[a:b]]), rate, f, a)
@@ -111,13 +113,13 @@ def transitions(temperature: Floats, storage: Floats, loss: Floats) -> Transitio
 
     good = np.isfinite(storage) & np.isfinite(loss) & (storage > 0)
     order = np.argsort(temperature[good], kind="stable")
-    t, s, l = (v[good][order] for v in (temperature, storage, loss))
+    t, s, lost = (v[good][order] for v in (temperature, storage, loss))
     if t.size < 12:
         return Transitions(None, None, None)
     grid = np.linspace(t[0], t[-1], GRID)
     wide = max(int(WIDTH * GRID) | 1, 5)
     # Fewer points than the grid are joined by straight lines first; more are averaged.
-    lines = [_binned(t, v, grid) for v in (np.log10(s), l, l / s)]
+    lines = [_binned(t, v, grid) for v in (np.log10(s), lost, lost / s)]
     log_s, smooth_l, smooth_tan = (savgol_filter(v, wide, 3) for v in lines)
     slope = savgol_filter(lines[0], wide, 3, deriv=1, delta=grid[1] - grid[0])
     steep = int(np.argmin(slope))

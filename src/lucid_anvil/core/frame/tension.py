@@ -98,11 +98,10 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
     rising = np.maximum.accumulate(stress[: top + 1])
     levels = np.linspace(0.03, 0.9, LEVELS) * stress[top]
     at = np.unique(np.searchsorted(rising, levels))
-    x = strain - strain[0]
+    x, y = strain[: top + 1] - strain[0], stress[: top + 1]
     s1, sx, sy, sxx, sxy, syy = (
         np.concatenate([[0.0], np.cumsum(v)])
-        for v in (np.ones(top + 1), x[: top + 1], stress[: top + 1], x[: top + 1] ** 2, x[: top + 1] * stress[: top + 1],
-                  stress[: top + 1] ** 2)
+        for v in (np.ones(top + 1), x, y, x * x, x * y, y * y)
     )  # fmt: skip
     a, b = (v.ravel() for v in np.meshgrid(at, at, indexing="ij"))
     keep = (stress[b] - stress[a] >= 0.1 * stress[top]) & (b - a >= 5)
@@ -169,7 +168,7 @@ def smoothed(strain: Floats, stress: Floats) -> Floats:
 
 
 def yields(strain: Floats, stress: Floats, line: Line, end: int) -> tuple[float, float] | None:
-    """Upper and lower yield (ISO 6892-1, 3.10.1 and 3.10.2): the first maximum beyond the window after which stress falls
+    """Upper and lower yield (ISO 6892-1, 3.10.1 and 3.10.2): the first maximum beyond the window after which it falls
     by FALL of it before it rises above it, and which it exceeds for good later; and the smallest stress between both,
     the first trough left out where a later one exists. None where there is no yield point."""
     s = smoothed(strain[:end], stress[:end])

@@ -86,8 +86,8 @@ def characterise(series: Sequence[Series], order: int) -> Characteristics:
         reversal[there] = 100 * np.nanmean(both[:, there], axis=0)
     zeros = [100 * s.zero / mean[-1] for s in series if s.zero is not None]
     return Characteristics(
-        nominal, mean, fitted, solved / scale ** np.arange(1, order + 1), repeat, spread, 100 * (mean - fitted) / fitted,
-        reversal, max(zeros, key=abs) if zeros else None, len(turned),
+        nominal, mean, fitted, solved / scale ** np.arange(1, order + 1), repeat, spread,
+        100 * (mean - fitted) / fitted, reversal, max(zeros, key=abs) if zeros else None, len(turned),
     )  # fmt: skip
 
 

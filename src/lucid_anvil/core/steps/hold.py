@@ -39,7 +39,7 @@ def trend(t: Floats, y: Floats, start: float, end: float) -> Trend:
 
 
 def gas(pressure: Floats, temperature: Floats, mean: float, atmosphere: float) -> Floats:
-    """Gauge pressure [Pa] that the same gas would have at the mean temperature: (p + atmosphere)·T0/T − atmosphere, with
+    """Gauge pressure [Pa] that the gas would have at the mean temperature: (p + atmosphere)·T0/T − atmosphere, with
     temperatures in °C (law of ideal gases at constant volume)."""
     return np.asarray((pressure + atmosphere) * (mean + KELVIN) / (temperature + KELVIN) - atmosphere)
 

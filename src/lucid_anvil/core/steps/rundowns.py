@@ -37,7 +37,7 @@ class Caught:
 def catch(
     torque: Floats, rate: float, threshold: float, click: bool, drop: float, angle: Floats | None, snug: float | None
 ) -> Caught:
-    """Rundowns of `torque` [N·m, magnitudes]: each begins above `threshold` and ends below half of it. The tool's torque
+    """Rundowns of `torque` [N·m, magnitudes]: each begins above `threshold` and ends below half of it. A tool's torque
     is the largest, or with `click` the first maximum after which torque falls by `drop` (a share) of it."""
     above = np.flatnonzero((torque[1:] > threshold) & (torque[:-1] <= threshold)) + 1
     if torque.size and torque[0] > threshold:

@@ -15,6 +15,7 @@ from ...contracts.samples import Readings, known_roles, listed, points, samples_
 from ...contracts.settings import quantity
 from ...core.errors import BadInput
 from ...core.frame import cycles
+from ...core.quantities import same_kind
 from .shared import FrameMethod, FrameSettings, Specimen, length_in
 
 KEYS = {
@@ -77,7 +78,9 @@ class Cyclic(FrameMethod):
         self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         known_roles(settings.sensitivity, record, "sensitivity")
-        lengths = [r for r in record if r != "force"]
+        # Other channels of the record, a temperature say, are no lengths and left alone.
+        lengths = [r for r, c in record.items() if r == "displacement" or (
+            r != "force" and (r in settings.sensitivity or same_kind(c.unit or "?", "m")))]  # fmt: skip
         rate, n = together(record, ("force", *lengths))
         force = samples_in(record, "force", "N", settings.sensitivity)[:n]
         held = {r: length_in(record, r, settings)[:n] for r in lengths}

@@ -11,7 +11,17 @@ from pydantic import Field, model_validator
 from ...contracts.finding import Curve, Finding
 from ...contracts.method import Axis
 from ...contracts.recording import Channel, Floats
-from ...contracts.samples import Readings, celsius, known_roles, listed, points, samples_in, share_of, together, unstated
+from ...contracts.samples import (
+    Readings,
+    celsius,
+    known_roles,
+    listed,
+    points,
+    samples_in,
+    share_of,
+    together,
+    unstated,
+)
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.frame import dynamic

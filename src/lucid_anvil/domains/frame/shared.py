@@ -16,7 +16,12 @@ from ...core.errors import BadInput
 from ...core.frame.tension import area_of
 
 Length = Annotated[float, quantity("m")]
-SIZES = {"round": ("diameter",), "flat": ("width", "thickness"), "tube": ("diameter", "inner_diameter"), "area": ("area",)}
+SIZES = {
+    "round": ("diameter",),
+    "flat": ("width", "thickness"),
+    "tube": ("diameter", "inner_diameter"),
+    "area": ("area",),
+}
 
 
 class Specimen(Model):

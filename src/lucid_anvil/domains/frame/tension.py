@@ -1,4 +1,4 @@
-"""Tension and compression: stress over strain, and what is constructed on the curve (ISO 6892-1, ISO 527-1, ISO 604)."""
+"""Tension and compression: stress over strain and what is constructed on it (ISO 6892-1, ISO 527-1, ISO 604)."""
 
 from __future__ import annotations
 
@@ -216,7 +216,7 @@ def measured(record: Mapping[str, Channel], settings: TensionSettings) -> Measur
         if size.transverse_length is None:
             raise BadInput("specimen: its transverse_length is missing: the transverse channel needs it.")
         transverse = values["transverse"] / size.transverse_length * (signs if settings.kind == "compression" else 1.0)
-    length = values["displacement"] if "displacement" in values else strain
+    length = values.get("displacement", strain)
     return Measured(strain, values["force"] / area, length, transverse, source, tuple(notes))
 
 
@@ -291,7 +291,9 @@ def _break(
 
 def _poisson(made: Readings, held: Measured, line: curve.Line | None, settings: TensionSettings) -> None:
     if held.transverse is None or line is None:
-        made.put("poisson", None, why="there is no transverse channel" if held.transverse is None else "no modulus window")
+        made.put(
+            "poisson", None, why="there is no transverse channel" if held.transverse is None else "no modulus window"
+        )
         return
     part = slice(line.first, line.last + 1)
     x, y = held.strain[part], -held.transverse[part]
@@ -311,9 +313,8 @@ def _curves(
     made = [Curve("stress", "Stress", points(100 * strain[keep]), points(stress[keep] / 1e6), "%", "MPa")]
     if line is not None:
         y = np.array([0.0, 1.02 * float(stress.max())])
-        for key, label, off in (
-            ("modulus_line", "Modulus", 0.0), *((f"proof_line_{p:g}", f"Offset {p:g} %", p / 100) for p in settings.proof)
-        ):  # fmt: skip
+        offsets = ((f"proof_line_{p:g}", f"Offset {p:g} %", p / 100) for p in settings.proof)
+        for key, label, off in (("modulus_line", "Modulus", 0.0), *offsets):
             x = (y - line.offset) / line.slope + off - shift
             made.append(Curve(key, label, points(100 * x), points(y / 1e6), "%", "MPa"))
     return tuple(made)

@@ -2,4 +2,13 @@
 
 from ...contracts.domain import Domain
 
-DOMAIN = Domain("sound", "Sound makers", {})
+DOMAIN = Domain(
+    "sound",
+    "Sound makers",
+    {
+        "driver-check": f"{__name__}.driver_check",
+        "headset-check": f"{__name__}.headset_check",
+        "handset-cases": f"{__name__}.handset_cases",
+        "power-endurance": f"{__name__}.power_endurance",
+    },
+)

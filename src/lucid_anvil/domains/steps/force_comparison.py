@@ -190,7 +190,9 @@ def _readings(
     notes = []
     value = abs(float(found.mean[-1] / found.nominal[-1]))
     if stated is None:
-        notes.append("No reference_uncertainty is given: the sensitivity has no doubt here, and the class leaves it out.")
+        notes.append(
+            "No reference_uncertainty is given: the sensitivity has no doubt here, and the class leaves it out."
+        )
         made.put("sensitivity", value)
     else:
         top = -1

@@ -1,4 +1,4 @@
-"""Calibration of a pressure transmitter against a reference, rising and falling (EURAMET cg-17; terms of IEC 61298-2)."""
+"""Calibration of a pressure transmitter against a reference, rising and falling (EURAMET cg-17, IEC 61298-2)."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 from ...contracts.finding import Curve, Finding
 from ...contracts.method import Axis, record_of
 from ...contracts.recording import Channel
-from ...contracts.samples import Readings, listed, points, samples_in, together
+from ...contracts.samples import Readings, points, samples_in, together
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse

@@ -97,7 +97,7 @@ def ordered(steps: Sequence[Any], unit: str, channel: Channel) -> list[Step]:
         for before, after in zip(own, own[1:], strict=False):
             if after.rising and not before.rising:
                 if after.nominal != 0 or before.nominal != 0:
-                    raise BadInput(f"steps: {after.where}: a series rises first and falls then; give it another number.")
+                    raise BadInput(f"steps: {after.where}: a series rises, then falls; give this one another number.")
                 continue
             turned = before.rising and not after.rising
             less, more = (after.nominal * sign, before.nominal * sign) if not after.rising else (

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
 from ...contracts.method import Axis, record_of
-from ...contracts.recording import Channel, Floats
+from ...contracts.recording import Channel
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import quantity
 from ...core.calibration.uncertainty import coverage_factor, mean_square_interval
@@ -121,9 +121,7 @@ def _peaks(number: tuple[float, ...], runs: Sequence[rundowns.Rundown], settings
                  None if doubt is None else 2.0, low, high)  # fmt: skip
 
 
-def _readings(
-    made: Readings, runs: Sequence[rundowns.Rundown], settings: TorqueSettings, turned: bool
-) -> None:
+def _readings(made: Readings, runs: Sequence[rundowns.Rundown], settings: TorqueSettings, turned: bool) -> None:
     made.put("count", float(len(runs)), 0.0)
     if not runs:
         made.absent([k for k in KEYS if k != "count"], "no rundown was caught")
@@ -152,12 +150,14 @@ def _readings(
             continue
         # ISO 22514-4, 7: cm by chi-square; cmk by its normal approximation.
         width = value * np.sqrt(1 / (9 * n * value**2) + 1 / (2 * (n - 1))) * 2 if key == "cmk" and value else 0.0
-        ends = (value / np.sqrt(many), value / np.sqrt(few)) if key == "cm" else (value - abs(width), value + abs(width))
+        root = np.sqrt(many), np.sqrt(few)
+        ends = (value / root[0], value / root[1]) if key == "cm" else (value - abs(width), value + abs(width))
         made.put(key, value, max(ends[1] - value, value - ends[0]), interval=(float(ends[0]), float(ends[1])))
     angles = np.array([r.angle for r in runs if r.angle is not None])
     if not angles.size:
         made.put("angle_mean", None, why="there is no angle" if not turned else "no snug torque is given"
                  if settings.snug is None else "snug is never reached")  # fmt: skip
     else:
-        width = coverage_factor(angles.size - 1) * angles.std(ddof=1) / np.sqrt(angles.size) if angles.size > 1 else None
-        made.put("angle_mean", float(angles.mean()), None if width is None else float(width))
+        m = angles.size
+        wide = float(coverage_factor(m - 1) * angles.std(ddof=1) / np.sqrt(m)) if m > 1 else None
+        made.put("angle_mean", float(angles.mean()), wide)
