@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,6 +10,8 @@ from ..signal.sinefit import Floats
 
 LEVELS = 48
 """Levels of stress between which windows for the modulus are tried"""
+LEAST = 0.15
+"""Share of the strength that such a window spans at least"""
 FALL = 0.005
 """Share by which stress falls after an upper yield (ISO 6892-1, 3.10.1 leaves it open)"""
 SMOOTH = 2e-4
@@ -104,7 +106,7 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
         for v in (np.ones(top + 1), x, y, x * x, x * y, y * y)
     )  # fmt: skip
     a, b = (v.ravel() for v in np.meshgrid(at, at, indexing="ij"))
-    keep = (stress[b] - stress[a] >= 0.1 * stress[top]) & (b - a >= 5)
+    keep = (stress[b] - stress[a] >= LEAST * stress[top]) & (b - a >= 5)
     a, b = a[keep], b[keep]
     if not a.size:
         return None
@@ -120,7 +122,15 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
         return None
     equal = np.flatnonzero(worth >= best * (1 - 5e-4))
     one = int(equal[np.argmax((stress[b] - stress[a])[equal])])
-    return fitted(strain, stress, int(a[one]), int(b[one]))
+    made = fitted(strain, stress, int(a[one]), int(b[one]))
+    if made is None:
+        return None
+    # Nobody said where it is straight: what its two halves differ by is doubt too.
+    middle = (made.first + made.last) // 2
+    halves = [fitted(strain, stress, *ends) for ends in ((made.first, middle), (middle, made.last))]
+    slopes = [h.slope for h in halves if h is not None]
+    apart = abs(slopes[1] - slopes[0]) / made.slope / 4 if len(slopes) == 2 else 0.0
+    return replace(made, error=float(np.hypot(made.error, apart)))
 
 
 def proof(strain: Floats, stress: Floats, line: Line, shift: float, end: int) -> float | None:
