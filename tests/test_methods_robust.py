@@ -25,7 +25,12 @@ RANDOM: dict[str, Any] = {"kind": "random", "points": [{"frequency": "20 Hz", "d
 UNITS = {
     "microphone-level": ("V",), "impact-response": ("N", "m/s²"), "speed-orders": ("V", "Pa"),
     "accelerometer-comparison": ("m/s²", "V"), "sine-sweep": ("m/s²",), "random-vibration": ("m/s²",),
+    "tension": ("N", "mm"), "cyclic": ("N", "mm"), "dma": ("N", "mm"), "force-comparison": ("N", "mV/V"),
+    "pressure-comparison": ("Pa", "mA"), "pressure-hold": ("bar",), "torque-capability": ("N*m", "deg"),
+    "step-hysteresis": ("V", "um"), "driver-check": ("V", "Pa"), "headset-check": ("Pa", "Pa"),
+    "handset-cases": ("V", "Pa"), "power-endurance": ("V", "A"),
 }  # fmt: skip
+STEPS = [{"series": 1, "nominal": n, "direction": "up", "start": i + 0.1, "stop": i + 0.9} for i, n in enumerate((0, 1, 2))]
 SETTINGS: dict[str, dict[str, Any]] = {
     "microphone-level": {"level": 94, "frequency": "1 kHz"},
     "impact-response": {"block": 2048, "trigger": "5 N", "hits": 3},
@@ -35,6 +40,18 @@ SETTINGS: dict[str, dict[str, Any]] = {
                                            {"frequency": "80 Hz", "start": 2.0, "stop": 3.9}]},
     "sine-sweep": {"profile": SINE},
     "random-vibration": {"profile": RANDOM},
+    "tension": {"specimen": {"diameter": "10 mm", "gauge_length": "50 mm"}, "toe": "on"},
+    "cyclic": {"stop_share": "80 %"},
+    "dma": {"geometry": {"kind": "tension", "length": "20 mm", "area": "5e-6 m^2"}},
+    "force-comparison": {"fit_order": 1, "steps": STEPS},
+    "pressure-comparison": {"steps": STEPS, "span": {"low": 0, "high": 2}, "output": {"low": 4, "high": 20}},
+    "pressure-hold": {},
+    "torque-capability": {"low": 1, "high": 9, "snug": "0.1 N*m"},
+    "step-hysteresis": {},
+    "driver-check": {},
+    "headset-check": {"states": [{"state": "open", "start": 0, "stop": 1}, {"state": "worn", "start": 1, "stop": 2}]},
+    "handset-cases": {"mask": {"low": [[200, -10], [3000, -10]], "floating": True}},
+    "power-endurance": {"every": "0.5 s", "probe": {"frequency": "20 Hz"}},
 }  # fmt: skip
 RNG = np.random.default_rng(3)
 RECORDS: dict[str, np.ndarray] = {
@@ -60,7 +77,10 @@ RECORDS: dict[str, np.ndarray] = {
 def evaluated(name: str, first: np.ndarray, second: np.ndarray, **more: Any) -> Finding:
     method = registry.get(name)
     settings = check(method.Settings, {**SETTINGS[name], **more}, name)
-    pairs = zip(method.roles, UNITS[name], (first, second), strict=False)
+    roles = [r for r in (*method.roles, *method.optional_roles) if r not in ("transverse", "temperature", "current")]
+    roles = ["voltage", "current"] if name == "power-endurance" else roles
+    roles = ["stimulus", "response"] if name == "handset-cases" else roles
+    pairs = zip(roles, UNITS[name], (first, second), strict=False)
     return method.evaluate({r: channel_of(r, unit, RATE, x) for r, unit, x in pairs}, settings, ())
 
 
@@ -98,7 +118,12 @@ def test_nothing_usable_is_never_inside() -> None:
     """Whatever the limits: what could not be read is open."""
     wide = {"low": -1e9, "high": 1e9}
     for name, key in (("microphone-level", "sensitivity"), ("impact-response", "mode1_frequency"),
-                      ("speed-orders", "speed_max"), ("accelerometer-comparison", "sensitivity")):  # fmt: skip
+                      ("speed-orders", "speed_max"), ("accelerometer-comparison", "sensitivity"),
+                      ("tension", "modulus"), ("cyclic", "stiffness_final"), ("dma", "tg_tan_peak"),
+                      ("force-comparison", "class"), ("pressure-comparison", "repeatability"),
+                      ("torque-capability", "mean"), ("step-hysteresis", "hysteresis"), ("driver-check", "thd_max"),
+                      ("headset-check", "difference_max"), ("handset-cases", "mask_margin"),
+                      ("power-endurance", "coil_temperature_end")):  # fmt: skip
         found = holds(name, RECORDS["silence"], RECORDS["silence"], limits={key: wide})
         if found is not None:
             assert found.verdict == "open", name

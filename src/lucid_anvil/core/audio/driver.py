@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -18,7 +19,7 @@ PERIODS = 5
 """Of the stimulus in the window of one point"""
 SHORTEST = 0.004
 """s of such a window at least"""
-SHARE = 1 / 8
+SHARE = 1 / 4
 """Octave that a sweep may pass within a window"""
 CLEAR = 6.5
 """Multiple of the stimulus' frequency below which particles are not looked for: what a sweep leaves of the strong low
@@ -64,7 +65,7 @@ def over_fundamental(driver: Driver, first: int, last: int) -> Floats:
     assert driver.harmonics is not None and driver.scatter is not None
     power = np.abs(driver.harmonics[:, first - 1 : last]) ** 2
     count = np.isfinite(power).sum(axis=1)
-    noise = 2 * count * driver.scatter**2
+    noise = 2 * count * driver.scatter**2  # power of a phasor of noise, of each order
     held = np.nansum(power, axis=1)
     # What noise alone explains is not nothing: a tenth of it is left standing.
     held = np.maximum(held - noise, np.minimum(held, 0.1 * noise))
@@ -98,7 +99,10 @@ def swept(x: Floats, microphone: Floats | None, current: Floats | None, s: Stimu
 def _times(s: Stimulus, f: Floats) -> Floats:
     """s at which the sweep passes each frequency."""
     rising = s.frequency if s.rising else s.frequency[::-1]
-    grown = np.maximum.accumulate(rising)
+    # From the middle outwards: at its faded ends the frequency of the moment is anything.
+    half = rising.size // 2
+    grown = np.concatenate([np.minimum.accumulate(rising[:half][::-1])[::-1], np.maximum.accumulate(rising[half:])])
+    grown = np.maximum.accumulate(grown)
     at = np.searchsorted(grown, f)
     at = np.clip(at, 0, grown.size - 1)
     return (s.first + (at if s.rising else grown.size - 1 - at)) / s.rate
@@ -124,12 +128,16 @@ def _orders(rest: Floats, s: Stimulus, f: Floats, when: Floats, delay: float) ->
         orders = np.arange(1, HIGHEST + 1)
         orders = orders[orders * one < 0.5 * s.rate]
         piece = rest[a:b]
-        found = excitation.orders_in(piece, phase, orders)
-        made[i, : orders.size] = found
-        model = np.sum([(p * np.exp(1j * k * phase)).real for k, p in zip(orders, found, strict=True)], axis=0)
-        w = np.hanning(b - a + 2)[1:-1]
-        scatter[i] = np.std(piece - model) * np.sqrt(2 * np.sum(w**2)) / np.sum(w)
+        made[i, : orders.size] = excitation.orders_in(piece, phase, orders)
+        scatter[i] = _between(piece, phase, orders)
     return made, scatter
+
+
+def _between(y: Floats, phase: Floats, orders: Any) -> float:
+    """Standard error of a phasor's magnitude, from what stands midway between the orders, where only noise is."""
+    half = np.abs(excitation.orders_in(y, phase, orders + 0.5)) ** 2
+    # Of a phasor of noise alone the median power is ln 2 of the mean; half of that is along any one direction.
+    return float(np.sqrt(np.median(half[min(1, half.size - 1) :]) / np.log(2) / 2))
 
 
 def _rebuilt(harmonics: Complexes, s: Stimulus, f: Floats, when: Floats, delay: float, n: int) -> Floats:
@@ -224,8 +232,7 @@ def stepped(
             found = excitation.orders_in(y, phase, orders)
             harmonics[i, : orders.size] = found
             response[i] = found[0] / own
-            model = np.sum([(p * np.exp(1j * k * phase)).real for k, p in zip(orders, found, strict=True)], axis=0)
-            scatter[i] = np.sqrt(np.mean((y - model) ** 2) * 3 / (b - a))
+            scatter[i] = _between(y, phase, orders)
     delay, polarity = (None, None) if microphone is None else _by_phase(f, response)
     return Driver(f, level, None if microphone is None else response, None if microphone is None else harmonics,
                   None if microphone is None else scatter, None if current is None else admittance, delay, polarity,

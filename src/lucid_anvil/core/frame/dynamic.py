@@ -49,7 +49,7 @@ def fit(x: Floats, rate: float, f: float, start: int = 0) -> tuple[Complexes, Fl
     t = (start + np.arange(n)) / rate
     mid = t - t.mean()
     rows = [np.ones(n), mid / max(abs(mid[0]), 1e-300)]
-    orders = [k for k in (1, 2, 3) if k * f < 0.4 * rate and (k == 1 or n > 24)]
+    orders = [1, *(k for k in (2, 3) if k * f < 0.4 * rate and n > 24)]
     for k in orders:
         rows += [np.cos(2 * np.pi * k * f * t), np.sin(2 * np.pi * k * f * t)]
     model = np.array(rows)

@@ -81,6 +81,8 @@ def _narrow_line(x: Floats, rate: float) -> float | None:
 
     n = x.size
     power = np.abs(np.fft.rfft(x * np.hanning(n))) ** 2
+    if not power.any():
+        return None
     width = max(int(3.0 * n / rate), 12)
     beside = median_filter(power, 2 * width + 1, mode="nearest")
     ratio = power / np.maximum(beside, 1e-30 * power.max())
@@ -114,6 +116,8 @@ def _fitted(x: Floats, t: Floats, rate: float, frequency: float, rotation: Rotat
     if free.sum() < 4:
         return None
     u, q = middle[free], p[free]
+    if not np.all(np.abs(q) > 0):
+        return None
     tries = 2 * np.pi * np.arange(-NEAR, NEAR, 0.2 / (count * piece / rate))
     slope = float(tries[np.argmax(np.abs(np.exp(-1j * np.outer(tries, u)) @ (q / np.abs(q))))])
     for _ in range(4):

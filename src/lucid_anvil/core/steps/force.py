@@ -87,8 +87,12 @@ def characterise(series: Sequence[Series], order: int) -> Characteristics:
     zeros = [100 * s.zero / mean[-1] for s in series if s.zero is not None]
     return Characteristics(
         nominal, mean, fitted, solved / scale ** np.arange(1, order + 1), repeat, spread,
-        100 * (mean - fitted) / fitted, reversal, max(zeros, key=abs) if zeros else None, len(turned),
+        100 * _ratio(mean - fitted, fitted), reversal, max(zeros, key=abs) if zeros else None, len(turned),
     )  # fmt: skip
+
+
+def _ratio(a: Floats, b: Floats) -> Floats:
+    return np.divide(a, b, out=np.full(a.size, np.nan), where=b != 0)
 
 
 def class_of(figures: Mapping[str, float | None]) -> float | None:

@@ -84,6 +84,8 @@ class Cyclic(FrameMethod):
         rate, n = together(record, ("force", *lengths))
         force = samples_in(record, "force", "N", settings.sensitivity)[:n]
         held = {r: length_in(record, r, settings)[:n] for r in lengths}
+        if n < 8:
+            raise BadInput(f"the record has {n} samples: there is no cycle in it.")
         force, held, notes = _signed(force, held)
         keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in lengths}}
         made = Readings(keys, settings)

@@ -316,5 +316,7 @@ def _curves(
         offsets = ((f"proof_line_{p:g}", f"Offset {p:g} %", p / 100) for p in settings.proof)
         for key, label, off in (("modulus_line", "Modulus", 0.0), *offsets):
             x = (y - line.offset) / line.slope + off - shift
+            if x[1] <= x[0]:  # too steep to be drawn
+                continue
             made.append(Curve(key, label, points(100 * x), points(y / 1e6), "%", "MPa"))
     return tuple(made)

@@ -109,6 +109,8 @@ class HandsetCases(SoundMethod):
             raise BadInput(f"there is no stimulus: the case {settings.case} needs one.")
         there = tuple(r for r in ("stimulus", "response") if r in held)
         rate, n = together(held, there)
+        if n < 64:
+            raise BadInput(f"the record has {n} samples: at least 64 are needed.")
         y, own = _signal(held, "response", settings.response_sensitivity)
         why = overloaded(held, settings, there)
         if not why and not np.any(y - y.mean()):

@@ -88,6 +88,8 @@ class HeadsetCheck(SoundMethod):
         held = record_of(record, settings)
         more = [r for r in ("stimulus", "outside") if r in held]
         rate, n = together(held, (*SIDES, *more))
+        if n < 64:
+            raise BadInput(f"the record has {n} samples: at least 64 are needed.")
         x = {
             r: pressure(held, r, getattr(settings, f"{r}_sensitivity"))[:n] for r in (*SIDES, *more) if r != "stimulus"
         }
