@@ -36,6 +36,8 @@ class Setting:
     choices: tuple[str, ...] = ()
     meaning: str = ""
     rare: bool = False
+    columns: tuple[str, ...] = ()
+    """Of a list of rows, such as steps"""
 
     @property
     def key(self) -> str:
@@ -52,7 +54,7 @@ def explained(model: type[BaseModel], path: tuple[str, ...] = ()) -> list[Settin
     """Every setting of a model; those of a model within it follow it, with their path."""
     made: list[Setting] = []
     meanings = _meanings(model)
-    for name, field in model.model_fields.items():
+    for name, field in _own_first(model):
         here = (*path, field.alias or name)
         inner = _model_of(field.annotation)
         if inner is not None:
@@ -62,8 +64,17 @@ def explained(model: type[BaseModel], path: tuple[str, ...] = ()) -> list[Settin
         made.append(Setting(
             here, kind, unit, None if field.is_required() else field.get_default(call_default_factory=True),
             field.is_required(), choices, _sentence(meanings.get(name, ""), unit), here[0] in RARE,
+            _columns(field.annotation),
         ))  # fmt: skip
     return made
+
+
+def _own_first(model: type[BaseModel]) -> list[tuple[str, FieldInfo]]:
+    """Needed fields first, then those that a model adds itself, then what it shares with others."""
+    shared: set[str] = set()
+    for base in model.__mro__[1:]:
+        shared |= set(getattr(base, "model_fields", ()))
+    return sorted(model.model_fields.items(), key=lambda f: (not f[1].is_required(), f[0] in shared))
 
 
 def value_at(settings: Any, path: Sequence[str]) -> Any:
@@ -103,6 +114,16 @@ def _model_of(annotation: Any) -> type[BaseModel] | None:
         if isinstance(one, type) and issubclass(one, BaseModel):
             return one
     return None
+
+
+def _columns(annotation: Any) -> tuple[str, ...]:
+    """Keys of the rows, where a setting is a list of them."""
+    for one in _parts(annotation):
+        if typing.get_origin(one) is list:
+            row = next(iter(typing.get_args(one)), None)
+            if isinstance(row, type) and issubclass(row, BaseModel):
+                return tuple(f.alias or name for name, f in row.model_fields.items())
+    return ()
 
 
 def _kind(field: FieldInfo) -> tuple[str, str, tuple[str, ...]]:

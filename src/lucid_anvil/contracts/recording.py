@@ -114,3 +114,15 @@ class Recording:
                     f" one of {', '.join(self.labels)}."
                 )
         return found
+
+
+def evened(recording: Recording) -> Recording:
+    """The same with even steps, for the eye: between a logger's rows by straight lines."""
+    if all(c.times is None for c in recording.channels):
+        return recording
+    made = []
+    for c in recording.channels:
+        t = c.time()
+        even = np.arange(0.0, float(t[-1]) + 0.5 / c.rate, 1 / c.rate)
+        made.append(channel_of(c.label, c.unit, c.rate, np.interp(even, t, c.samples()), c.meta))
+    return replace(recording, channels=tuple(made))

@@ -29,6 +29,7 @@ from .background import Background
 from .chart import Chart
 from .listen_view import ListenView
 from .overlay_view import OverlayView, Shown
+from .reading_sheet import ReadingSheet
 from .record_view import RecordView
 from .trend_view import TrendView
 from .widgets import Tabs, button, card, label, section
@@ -212,6 +213,8 @@ class LightboxPlace(QWidget):
             self.stack.setCurrentWidget(self.overlay)
             ticked = self.ticked()
             self.overlay.show_findings(ticked)
+            item = self.list.currentItem()
+            self.overlay.readings.show_finding(self._finding(item) if item is not None else None)
             self.hint.setText(
                 "Point at a curve to read it; the right button copies it as a picture or a table."
                 if ticked
@@ -243,7 +246,7 @@ class LightboxPlace(QWidget):
 
     def _other(self) -> None:
         self.heard = None
-        if self.tabs.now not in ("curves", "trend"):
+        if self.tabs.now != "trend":
             self.draw()
 
     def in_hand(self) -> Path | None:
@@ -259,8 +262,11 @@ class LightboxPlace(QWidget):
         try:
             recording: Recording = Take(place).recording() if place.is_dir() else read(place)
         except BadInput as problem:
-            self.hint.setText(str(problem))
-            return
+            try:
+                recording = read(place, logs=True)  # a logger's rows, which some methods take
+            except BadInput:
+                self.hint.setText(str(problem))
+                return
         self.open = place
         cache = place / "cache" if place.is_dir() else place.parent / f".{place.name}.cache"
         self.record.show_recording(recording, cache)
@@ -342,8 +348,10 @@ class LightboxPlace(QWidget):
     def read_again(self) -> None:
         """The take in hand read with other settings; both findings are kept."""
         place = self.in_hand()
-        if place is None or not place.is_dir():
-            self.hint.setText("Only takes are read again; a file from elsewhere is read with the command line.")
+        if place is None:
+            return
+        if not place.is_dir():
+            self.read_foreign(place)
             return
         try:
             self.again.show_take(Take(place))
@@ -352,6 +360,29 @@ class LightboxPlace(QWidget):
             return
         self.stack.setCurrentWidget(self.again)
         self.hint.setText("")
+
+    def read_foreign(self, file: Path) -> ReadingSheet | None:
+        """A record from elsewhere, read by a method of one's choice and kept as a take."""
+        try:
+            sheet = ReadingSheet(self, self.lab, file)
+        except BadInput as problem:
+            self.hint.setText(str(problem))
+            return None
+        sheet.then(lambda: self._adopted(sheet.take))
+        return sheet
+
+    def _adopted(self, take: Take | None) -> None:
+        assert take is not None
+        self.reload()
+        for i in range(self.list.count()):
+            item = self.list.item(i)
+            mine = Path(item.data(FOLDER)) == take.folder
+            item.setCheckState(Qt.CheckState.Checked if mine else Qt.CheckState.Unchecked)
+            if mine:
+                self.list.setCurrentItem(item)
+        self.tabs.choose("curves", quiet=True)
+        self.draw()
+        self.hint.setText(f"Kept as {take.folder.parent.name} · {take.name}: read it again, report it, compare it.")
 
     def again_with(self, take: Take, settings: dict[str, Any]) -> None:
         """Read a take with other settings; both findings are kept, and what differs is said."""

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QFont, QFontMetricsF, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QVBoxLayout, QWidget
 
 from ..contracts import registry
@@ -52,7 +52,11 @@ class MethodRow(QWidget):
         painter.setBrush(theme.color("sand", 120) if self.chosen else Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(box, 4, 4)
         small_text(painter, 12, 19, self.title, theme.color("ink"), 10.5, 600)
-        small_text(painter, 12, 35, self.text, theme.color("muted"), 9)
+        font = QFont(painter.font())
+        font.setPointSizeF(9)
+        cut = QFontMetricsF(font).elidedText(self.text, Qt.TextElideMode.ElideRight, self.width() - 26)
+        small_text(painter, 12, 35, cut, theme.color("muted"), 9)
+        self.setToolTip(self.text if cut != self.text else "")
 
 
 class NewTest(Sheet):

@@ -15,6 +15,7 @@ from ..contracts.finding import Curve, Finding
 from ..core.signal import curves as sums
 from . import theme
 from .chart import Chart, Handle
+from .readings_panel import ReadingsPanel
 from .widgets import button, label
 
 _LINE = Qt.PenStyle
@@ -49,6 +50,11 @@ def axis_of(method: str, key: str) -> tuple[bool, bool]:
         if axis.shows(key):
             return axis.x_log, axis.y_log
     return False, False
+
+
+def _drawn_beside(method: str, curve: Curve) -> bool:
+    """Whether a line of two points is drawn beside another curve, and is nothing to look at by itself."""
+    return any(v.shows(curve.key) and v.curves[0] != curve.key for v in registry.get(method).views)
 
 
 class OverlayView(QWidget):
@@ -88,7 +94,13 @@ class OverlayView(QWidget):
         row.addWidget(self.legend, 1)
         column.addLayout(row)
         self.stack = QStackedWidget()
-        column.addWidget(self.stack, 1)
+        middle = QHBoxLayout()
+        middle.setSpacing(6)
+        middle.addWidget(self.stack, 1)
+        self.readings = ReadingsPanel()
+        self.readings.hide()
+        middle.addWidget(self.readings)
+        column.addLayout(middle, 1)
         self.charts: dict[tuple[bool, bool], Chart] = {}
         self.reading = label("", "small", wrap=True)
         self.reading.setMinimumHeight(20)
@@ -113,7 +125,8 @@ class OverlayView(QWidget):
         keys: dict[str, str] = {}
         for one in shown:
             for c in one.finding.curves:
-                keys.setdefault(c.key, c.label)
+                if len(c.x) != 2 or not _drawn_beside(one.finding.method, c):
+                    keys.setdefault(c.key, c.label)
         before = self.which.currentData()
         self.which.clear()
         for key, text in keys.items():
@@ -165,6 +178,8 @@ class OverlayView(QWidget):
             if not (together and way in OTHER):
                 chart.curve(f"take{i}", x, y, role, width, s.name, dots=dots, style=style)
             chart.x_unit, chart.y_unit = c.x_unit, "" if self.normal.isChecked() else c.y_unit
+        if len(chosen) == 1 and not (self.normal.isChecked() or self.offset.isChecked()):
+            self._lines_beside(chart, *chosen[0])
         if chosen and way != "apart" and len(chosen) > 1:
             x, y = sums.combined([self._values(c, 0) for _, c in chosen], way)
             self.first = (x, y)
@@ -182,6 +197,14 @@ class OverlayView(QWidget):
         chart.apply_theme()
         chart.enableAutoRange()
         self._set_cursor()
+
+    def _lines_beside(self, chart: Chart, shown: Shown, curve: Curve) -> None:
+        """Straight lines that a curve was read by, such as a modulus line, thin beside it."""
+        views = [v for v in registry.get(shown.finding.method).views if v.shows(curve.key)]
+        for c in shown.finding.curves:
+            if c is not curve and len(c.x) == 2 and any(v.shows(c.key) for v in views):
+                y = [np.nan if v is None else v for v in c.y]
+                chart.curve(f"line-{c.key}", c.x, y, "brass", 1.2, c.label, style=_LINE.DashLine)
 
     # --- cursors ---------------------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from ..contracts.recording import channel_of
+from ..contracts.recording import channel_of, evened
 from ..core.figures import fitting
 from ..core.signal.pulses import Figures, figures
 from ..core.signal.pyramid import Pyramid, build
@@ -80,7 +80,7 @@ class RecordView(QWidget):
         for text, signal, tip in (
             ("Listen", self.listen, "Hear the stretch between the two lines"),
             ("Export…", self.export, "Write the stretch between the two lines: csv, xlsx, mat, uff, wav, h5"),
-            ("Read again…", self.reread, "The same record with other settings, as one more finding beside the old"),
+            ("Read…", self.reread, "By a method: a take with other settings, a record from elsewhere as a new take"),
         ):
             made = button(text, tip=tip)
             made.clicked.connect(signal)
@@ -106,6 +106,7 @@ class RecordView(QWidget):
 
     def show_recording(self, recording: Recording, cache: Path | None) -> None:
         """All of it. `cache`: the folder where its pyramids are kept."""
+        recording = evened(recording)
         self.recording, self.cache, self.pyramids = recording, cache, {}
         self.which.clear()
         self.which.addItem("all channels", None)

@@ -12,6 +12,7 @@ from ..contracts.explained import Setting, explained, value_at
 from ..contracts.method import Method
 from ..lab.editing import shown
 from . import theme
+from .rows_sheet import RowsSheet
 from .widgets import button, card, clear, label, scrolled, section
 
 USUAL = "usual"
@@ -77,13 +78,12 @@ class SettingRow(QWidget):
 
     def _usual(self) -> str:
         usual = self.setting.usual
-        return "" if usual in (None, [], {}, ()) or self.setting.kind == "data" and not isinstance(usual, str) else (
-            shown(usual)
-        )  # fmt: skip
+        plain = isinstance(usual, str) or (isinstance(usual, list) and all(isinstance(v, (int, float)) for v in usual))
+        return "" if usual in (None, [], {}, ()) or self.setting.kind == "data" and not plain else shown(usual)
 
     def show_value(self, held: Any) -> None:
         """What the plan says; None: nothing, so that the usual value holds."""
-        self.held = self.drawn or shown(held)
+        self.held, self.value = self.drawn or shown(held), held
         if isinstance(self.box, QComboBox):
             now = self.held or self._usual()
             self.box.setCurrentText({"True": "on", "False": "off"}.get(now, now))
@@ -171,8 +171,9 @@ class SettingsView(QWidget):
             rows = []
             for setting in settings:
                 drawn = method.drawn.get(setting.key, "")
-                row = SettingRow(setting, value_at(given, setting.path), drawn, setting.key in self.tables)
-                row.table.connect(lambda s=setting: self.table.emit(s))
+                own = setting.key in self.tables
+                row = SettingRow(setting, value_at(given, setting.path), drawn, own or bool(setting.columns))
+                row.table.connect(lambda s=setting, own=own: self.table.emit(s) if own else self._rows(s))
                 row.setProperty("help", f"method-{method.name}.md#{setting.name}")
                 row.changed.connect(self.changed)
                 self.rows_.addWidget(row)
@@ -181,6 +182,11 @@ class SettingsView(QWidget):
             self.heads.append((title, rows))
         self.rows_.addStretch()
         self._sift()
+
+    def _rows(self, setting: Setting) -> None:
+        """A list of rows, as a table to be typed or pasted."""
+        sheet = RowsSheet(self, setting, self.rows[setting.key].value)
+        sheet.then(lambda: self.changed.emit(setting, sheet.text))
 
     def _sift(self) -> None:
         wanted = self.search.text().strip().lower()

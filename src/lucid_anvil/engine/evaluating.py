@@ -52,7 +52,7 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
     try:
-        made = method.evaluate(_with_optional(method, channels, record), settings, record.marks)
+        made = method.evaluate(with_optional(method, channels, record), settings, record.marks)
         return replace(made, notes=(*record.notes, *made.notes))
     except BadInput as problem:
         if str(recording) in str(problem) or (settings_file and str(settings_file) in str(problem)):
@@ -60,7 +60,8 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
         raise BadInput(f"{recording}: {problem}") from None
 
 
-def _with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:
+def with_optional(method: Method, channels: dict[str, Channel], record: Any) -> dict[str, Channel]:
+    """Channels by role with those that a method takes where they are there."""
     for extra in method.optional_roles:
         if extra not in channels and record.labels.count(extra) == 1:
             channels[extra] = record.channel(extra)
@@ -78,7 +79,7 @@ def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[M
     method = registry.get(plan.step.method)
     settings = check(method.Settings, method.beside(plan.step.settings, take.folder), str(take.folder / "plan.yaml"))
     record = take.recording()
-    channels = _with_optional(method, record.roles({}, method.roles), record)
+    channels = with_optional(method, record.roles({}, method.roles), record)
     return method, channels, settings, record.marks
 
 
@@ -86,7 +87,7 @@ def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
     """A take read with other settings in place of its plan's. Raises BadInput."""
     method, channels, _, marks = material(take)
     made = check(method.Settings, method.beside(settings, take.folder), "the settings")
-    return method.evaluate(channels, made, marks).lacking(unfinished(take))
+    return _noted(take, method.evaluate(channels, made, marks).lacking(unfinished(take)))
 
 
 def series_of(take: Take) -> list[Take]:
@@ -118,7 +119,13 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
         if earlier
         else method.evaluate(channels, settings, marks)
     )
-    return finding.lacking(unfinished(take))
+    return _noted(take, finding.lacking(unfinished(take)))
+
+
+def _noted(take: Take, finding: Finding) -> Finding:
+    """With what the reader of a record from elsewhere had to say of it."""
+    said = tuple(n for n in take.recording().notes if n not in finding.notes)
+    return replace(finding, notes=(*said, *finding.notes)) if said else finding
 
 
 def unfinished(take: Take) -> list[str]:

@@ -143,9 +143,13 @@ def _recording(path: Path, file: Any) -> Recording:
         rate = float(attrs.pop("rate_hz"))
         # After a kill one channel may hold a block more than the others.
         length = dataset.shape[0] if same is None else same
-        channels.append(Channel(label, unit, rate, int(length), _load(dataset, path), attrs))
+        times = np.asarray(file["times"], dtype=float) if attrs.pop("uneven", 0) else None
+        channels.append(Channel(label, unit, rate, int(length), _load(dataset, path), attrs, times))
     beside = path.parent / "events.jsonl"
-    meta = {"format": "hdf5", "file": file}
+    meta: dict[str, Any] = {"format": "hdf5", "file": file}
+    if "notes" in file.attrs:
+        said = file.attrs["notes"]
+        meta["notes"] = tuple(json.loads(said.decode() if isinstance(said, bytes) else str(said)))
     return Recording(str(path), tuple(channels), meta, tuple(read_events(beside)))
 
 
@@ -177,11 +181,16 @@ def write_raw(path: Path, recording: Recording) -> None:
 
     with h5py.File(path, "w", libver="latest") as file:
         state_root(file)
+        if recording.notes:
+            file.attrs["notes"] = np.bytes_(json.dumps(recording.notes, ensure_ascii=False).encode())
         group = file.create_group("channels")
+        times = next((c.times for c in recording.channels if c.times is not None), None)
+        if times is not None:  # a logger's rows, each at its time
+            file.create_dataset("times", data=np.asarray(times, dtype="f8"))
         for i, c in enumerate(recording.channels):
             dataset = group.create_dataset(
                 f"{i:03d}", shape=(c.length,), dtype="f8", chunks=(min(max(c.length, 1), 65536),)
             )
-            describe(dataset, c.label, c.unit, c.rate, dict(c.meta))
+            describe(dataset, c.label, c.unit, c.rate, {**c.meta, **({"uneven": 1} if c.times is not None else {})})
             for a in range(0, c.length, 1 << 20):
                 dataset[a : a + (1 << 20)] = c.samples(a, a + (1 << 20))

@@ -133,7 +133,7 @@ def _orders(rest: Floats, s: Stimulus, f: Floats, when: Floats, delay: float) ->
     return made, scatter
 
 
-def _between(y: Floats, phase: Floats, orders: Any) -> float:
+def _between(y: Floats, phase: Any, orders: Any) -> float:
     """Standard error of a phasor's magnitude, from what stands midway between the orders, where only noise is."""
     half = np.abs(excitation.orders_in(y, phase, orders + 0.5)) ** 2
     # Of a phasor of noise alone the median power is ln 2 of the mean; half of that is along any one direction.

@@ -186,6 +186,7 @@ def arrival(impulse: Floats, rate: float) -> tuple[float, int]:
 
 
 def orders_in(y: Floats, phase: Any, orders: Any) -> Complexes:
-    """Peak phasors of the multiples `orders`, whole or not, of `phase` [rad] in `y`, both shape (n,): weighted by a Hann window."""
+    """Peak phasors of the multiples `orders`, whole or not, of `phase` [rad] in `y`, both shape (n,), by a Hann
+    window."""
     w = np.hanning(y.size + 2)[1:-1]
     return np.asarray(np.exp(-1j * np.outer(orders, phase)) @ (w * y) * (2 / w.sum()))

@@ -207,8 +207,8 @@ def _readings(
             notes.append("The doubt of the sensitivity leaves out what another mounting would do.")
     why = {
         "repeatability": "there is no second series in one position", "reproducibility": "there is no second position",
-        "interpolation": "the polynomial is nought at a step", "zero": "no series has a zero after it", "reversibility": "nothing falls",
-        "creep": "no creep was recorded",
+        "interpolation": "the polynomial is nought at a step", "zero": "no series has a zero after it",
+        "reversibility": "nothing falls", "creep": "no creep was recorded",
     }  # fmt: skip
     for key, figure in largest.items():
         made.put(key, figure, None if figure is None else 100 * 2 * scatter * np.sqrt(2), why[key] or None)
