@@ -12,6 +12,8 @@ import typer
 
 from .cli_card import card_app
 from .cli_ledger import ledger_app
+from .cli_many import catalogue_app, reread
+from .cli_rig import rig_app
 from .cli_shared import JsonOut, give_json, say, show_table
 from .core.errors import BadInput
 
@@ -33,6 +35,9 @@ app.add_typer(plan_app, name="plan")
 app.add_typer(ledger_app, name="ledger")
 
 app.add_typer(card_app, name="soundcard")
+app.add_typer(catalogue_app, name="catalogue")
+app.add_typer(rig_app, name="rig")
+app.command()(reread)
 
 
 def show_finding(finding: Finding) -> None:

@@ -171,3 +171,19 @@ def ledger_retire(
     _ledger(lab).retire(serial, by, why, day_of(on, "--on"))
     say(f"Retired {serial}.")
     return OK
+
+
+@ledger_app.command("move")
+def ledger_move(
+    url: str = typer.Argument(..., metavar="URL", help="Of an empty database, such as postgresql+psycopg://host/name."),
+    lab: Path | None = LabOption,
+    json_out: str | None = JsonOut,
+) -> int:
+    """Copy the ledger to another database, compare every row, and use it from then on; the old one stays."""
+    from .lab.moving import move_ledger
+    from .lab.place import open_lab, usual_lab
+
+    counts = move_ledger(open_lab(lab or usual_lab()), url)
+    show_table([{"table": name, "rows": n} for name, n in counts.items()], json_out)
+    say("Every row is the same there; the lab's file names the new place.")
+    return OK

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QStackedWidget,
@@ -20,8 +21,10 @@ from ..core.errors import BadInput
 from ..engine.evaluating import reread
 from ..formats import Recording, read, write
 from ..formats.files import ENDINGS
+from ..lab.catalogue import Catalogue
 from ..lab.exporting import export
 from ..lab.place import Lab
+from ..lab.querying import parsed
 from ..lab.takes import Take, from_file, list_takes
 from ..lab.trends import Read, export_trend, read_takes
 from .again_view import AgainView, difference
@@ -57,6 +60,19 @@ class LightboxPlace(QWidget):
         head = section("Takes")
         head.setContentsMargins(14, 0, 0, 4)
         column.addWidget(head)
+        self.query = QLineEdit()
+        self.query.setPlaceholderText("Find: coupon modulus<200GPa")
+        self.query.setToolTip(
+            "Words, or terms: article=FS-2 method=tension verdict=outside thd>0.5% since=2026-01-01 thd:rose>50%"
+            " within=365d. Enter finds; empty shows all."
+        )
+        self.query.setProperty("help", "records.md#Find a take again")
+        self.query.returnPressed.connect(self.search)
+        around = QHBoxLayout()
+        around.setContentsMargins(12, 0, 12, 2)
+        around.addWidget(self.query)
+        column.addLayout(around)
+        self.wanted: set[Path] | None = None
         self.list = QListWidget()
         self.list.setIconSize(QSize(0, 0))
         self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
@@ -143,6 +159,8 @@ class LightboxPlace(QWidget):
         held = {self._key(self.list.item(i)): self.list.item(i).checkState() for i in range(self.list.count())}
         self.list.clear()
         for take in reversed(list_takes(self.lab.jobs)):
+            if self.wanted is not None and take.folder.resolve() not in self.wanted:
+                continue
             files = take.finding_files()
             parent = take.folder.parent.name
             name = parent.removeprefix("comparison-").upper() if parent.startswith("comparison-") else parent
@@ -159,6 +177,30 @@ class LightboxPlace(QWidget):
         if self.list.count():
             self.list.setCurrentRow(0)
         self.draw()
+
+    def search(self) -> None:
+        """Only takes of which all that was typed is so; all of them when nothing was."""
+        text = self.query.text().strip()
+        if not text:
+            self.wanted = None
+            self.reload()
+            return
+
+        def work() -> list[Path]:
+            catalogue = Catalogue(self.lab)
+            try:
+                query = parsed(text)
+                catalogue.refresh()
+                return [f.take.folder for f in catalogue.find(query)]
+            finally:
+                catalogue.close()
+
+        def then(found: list[Path]) -> None:
+            self.wanted = set(found)
+            self.reload()
+            self.hint.setText(f"{len(found)} takes found." if found else "No take is found by that.")
+
+        self.aside.run("find", work, then)
 
     def _add(self, text: str, folder: Path, file: Path | None) -> None:
         item = QListWidgetItem(text)
@@ -373,6 +415,8 @@ class LightboxPlace(QWidget):
 
     def _adopted(self, take: Take | None) -> None:
         assert take is not None
+        self.wanted = None
+        self.query.clear()
         self.reload()
         for i in range(self.list.count()):
             item = self.list.item(i)

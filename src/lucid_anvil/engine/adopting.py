@@ -68,7 +68,7 @@ def adopt(lab: Lab, wanted: Adoption) -> Take:
     shutil.rmtree(part, ignore_errors=True)
     try:
         rig = {"name": f"Recorded elsewhere: {wanted.file.name}"}
-        take = begin_take(part / "take-1", dump_yaml(plan), dump_yaml(rig))
+        take = begin_take(part / "take-001", dump_yaml(plan), dump_yaml(rig))
         _write(take, wanted.file, channels, record)
         take.keep(replace(found, notes=(*record.notes, *found.notes)))
         os.rename(part, folder)
@@ -76,7 +76,7 @@ def adopt(lab: Lab, wanted: Adoption) -> Take:
         raise BadInput(f"{folder}: it can't be written ({problem.strerror or problem}).") from None
     finally:
         shutil.rmtree(part, ignore_errors=True)
-    return Take(folder / "take-1")
+    return Take(folder / "take-001")
 
 
 def _write(take: Take, file: Path, channels: Mapping[str, Channel], record: Recording) -> None:

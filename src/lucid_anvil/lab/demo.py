@@ -12,6 +12,7 @@ import numpy as np
 from ..core.quantities import parse, preferred_frequencies
 from ..core.sensor import SensorModel
 from .demo_jobs import make_jobs
+from .demo_records import make_records
 from .ledger import Calibration, Sensor
 from .place import Lab, open_lab
 from .planning import add_months
@@ -58,6 +59,7 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
     lab = open_lab(folder)
     fill_ledger(lab, today)
     make_jobs(lab)
+    make_records(folder / "records", today)
     return lab
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +13,8 @@ LEVELS = 48
 """Levels of stress between which windows for the modulus are tried"""
 LEAST = 0.15
 """Share of the strength that such a window spans at least"""
+FOUND = 1.5
+"""What the scatter of a window that was found is widened by: its ends lean towards what happens to be steep"""
 FALL = 0.005
 """Share by which stress falls after an upper yield (ISO 6892-1, 3.10.1 leaves it open)"""
 SMOOTH = 2e-4
@@ -110,13 +113,12 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
     a, b = a[keep], b[keep]
     if not a.size:
         return None
-    n, mx, my, mxx, mxy, myy = (s[b + 1] - s[a] for s in (s1, sx, sy, sxx, sxy, syy))
-    vx, vxy, vy = mxx - mx * mx / n, mxy - mx * my / n, myy - my * my / n
-    good = vx > 0
-    slope = np.where(good, vxy / np.where(good, vx, 1.0), 0.0)
-    rest = np.maximum(vy - slope * vxy, 0.0) / np.maximum(n - 2, 1)
-    error = np.sqrt(rest / np.where(good, vx, 1.0))
-    worth = np.where(good, slope - 2 * error, 0.0)
+    sums = (s1, sx, sy, sxx, sxy, syy)
+    slope, error = _slopes(sums, a, b)
+    middle = (a + b) // 2
+    # What bends or jumps within a window is not straight, however steep.
+    apart = np.abs(_slopes(sums, middle, b)[0] - _slopes(sums, a, middle)[0]) / 4
+    worth = np.where(slope > 0, slope - 2 * error - apart, 0.0)
     best = float(worth.max())
     if best <= 0:
         return None
@@ -130,7 +132,18 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
     halves = [fitted(strain, stress, *ends) for ends in ((made.first, middle), (middle, made.last))]
     slopes = [h.slope for h in halves if h is not None]
     apart = abs(slopes[1] - slopes[0]) / made.slope / 4 if len(slopes) == 2 else 0.0
-    return replace(made, error=float(np.hypot(made.error, apart)))
+    return replace(made, error=FOUND * float(np.hypot(made.error, apart)))
+
+
+def _slopes(sums: tuple[Floats, ...], a: Any, b: Any) -> tuple[Floats, Floats]:
+    """Slopes of lines through samples a..b of many windows at once, and their standard errors, from running sums."""
+    n, mx, my, mxx, mxy, myy = (s[b + 1] - s[a] for s in sums)
+    vx, vxy, vy = mxx - mx * mx / n, mxy - mx * my / n, myy - my * my / n
+    good = vx > 0
+    over = np.where(good, vx, 1.0)
+    slope = np.where(good, vxy / over, 0.0)
+    rest = np.maximum(vy - slope * vxy, 0.0) / np.maximum(n - 2, 1)
+    return slope, np.sqrt(rest / over)
 
 
 def proof(strain: Floats, stress: Floats, line: Line, shift: float, end: int) -> float | None:
