@@ -128,11 +128,11 @@ def straightest(strain: Floats, stress: Floats) -> Line | None:
     if made is None:
         return None
     # Nobody said where it is straight: what its two halves differ by is doubt too.
-    middle = (made.first + made.last) // 2
-    halves = [fitted(strain, stress, *ends) for ends in ((made.first, middle), (middle, made.last))]
+    half = (made.first + made.last) // 2
+    halves = [fitted(strain, stress, *ends) for ends in ((made.first, half), (half, made.last))]
     slopes = [h.slope for h in halves if h is not None]
-    apart = abs(slopes[1] - slopes[0]) / made.slope / 4 if len(slopes) == 2 else 0.0
-    return replace(made, error=FOUND * float(np.hypot(made.error, apart)))
+    bend = abs(slopes[1] - slopes[0]) / made.slope / 4 if len(slopes) == 2 else 0.0
+    return replace(made, error=FOUND * float(np.hypot(made.error, bend)))
 
 
 def _slopes(sums: tuple[Floats, ...], a: Any, b: Any) -> tuple[Floats, Floats]:
