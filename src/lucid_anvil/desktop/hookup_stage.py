@@ -111,9 +111,15 @@ class HookUpStage(QWidget):
         volts = "" if rig.is_standin or end.card.known else " · its volts are not known yet: calibrate it"
         column.addWidget(label(f"{end.model} · {driver} · {end.rate / 1e3:g} kS/s, {end.bits} bit{volts}", "muted"))
         row = QHBoxLayout()
+        framed = rig.framed
         known = f"{rig.shaker.model}, amplifier's gain {rig.amplifier.gain:g}"
+        if rig.frame is not None:
+            known = f"{rig.frame.model}, {rig.frame.force / 1e3:g} kN, {1e3 * rig.frame.travel:g} mm of travel"
+        elif framed:
+            known = "The rig does not describe its load frame: nothing can be pulled until it does."
         row.addWidget(label(rig.undescribed or known, wrap=True), 1)
-        describe = button("Shaker and amplifier…", "chip", "What they allow: no test goes beyond it")
+        words = "Load frame…" if framed else "Shaker and amplifier…"
+        describe = button(words, "chip", "What it allows: no test goes beyond it")
         describe.setEnabled(editable)
         describe.clicked.connect(self.shaker)
         row.addWidget(describe)

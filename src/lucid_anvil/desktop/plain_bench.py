@@ -49,6 +49,8 @@ class PlainStage(QWidget):
         self.now = Chart("ms", "V", log_x=False)
         self.charts.addWidget(self.now)
         self.views: dict[str, tuple[Axis, Chart]] = {}
+        self.begun: set[str] = set()
+        """What was shown for the first time since this plan was opened"""
         self.tabs: Tabs | None = None
         self.earlier: Finding | None = None
 
@@ -62,6 +64,7 @@ class PlainStage(QWidget):
             self.tab_row.removeWidget(self.tabs)
             self.tabs.deleteLater()
         self.now.drop(*[k for k in self.now.series if k != "legend"])
+        self.begun.clear()
         self.views = {a.key: (a, Chart(a.x_label, a.y_label, a.x_log, a.y_log)) for a in prepared.method.views}
         for _, chart in self.views.values():
             self.charts.addWidget(chart)
@@ -74,12 +77,27 @@ class PlainStage(QWidget):
         self.charts.setCurrentWidget(self.now if key == "now" else self.views[key][1])
 
     def show_board(self, board: Board) -> None:
+        self._growing(board)
         wave = board.wave
         if "t" not in wave:
             return
         names = [k for k in wave if k != "t"]
         for i, name in enumerate(names):
             self.now.curve(name, 1e3 * np.asarray(wave["t"]), wave[name], ROLES[i % len(ROLES)], 1.4, name)
+
+    def _growing(self, board: Board) -> None:
+        """Curves that a method draws while it runs, on the view that they belong to; it is shown when they begin."""
+        curves = board.live.get("curves") if board.live else None
+        for key, lines in (curves or {}).items():
+            if key not in self.views:
+                continue
+            axis, chart = self.views[key]
+            fresh = "growing" not in self.begun
+            for i, (name, (x, y)) in enumerate(lines.items()):
+                chart.curve(f"growing {name}", np.array(x, float), np.array(y, float), ROLES[i], 2.2, name)
+            if fresh and self.tabs is not None:
+                self.begun.add("growing")
+                self.tabs.choose(axis.key)
 
     def show_earlier(self, finding: Finding | None) -> None:
         self.earlier = finding

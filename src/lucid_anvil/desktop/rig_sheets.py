@@ -160,17 +160,27 @@ SHAKER = (
 AMPLIFIER = (("gain", "Amplifier's gain", "a ratio, such as 20"), ("clip", "Amplifier clips at", "such as 110 V"))
 
 
+FRAME = (
+    ("model", "Load frame", "its name"), ("speed", "Speed of the crosshead", "per volt, such as 0.5 mm/s/V"),
+    ("force", "Force", "of frame and load cell, such as 50 kN"),
+    ("travel", "Travel", "between its stops, such as 200 mm"),
+)  # fmt: skip
+
+
 class ShakerSheet(Sheet):
-    """What the shaker and its amplifier allow, as their makers state it."""
+    """What drives, a shaker with its amplifier or a load frame, allows as its makers state it."""
 
     def __init__(self, parent: QWidget, place: Path) -> None:
         self.place = place
         held = load_yaml(place)
-        parts = (("shaker", SHAKER), ("amplifier", AMPLIFIER))
+        framed = load_rig(place).framed
+        parts = (("frame", FRAME),) if framed else (("shaker", SHAKER), ("amplifier", AMPLIFIER))
         self.before = {(p, k): str((held.get(p) or {}).get(k, "")) for p, rows in parts for k, _, _ in rows}
         fields = [Field(f"{p}.{k}", name, self.before[p, k], hint) for p, rows in parts for k, name, hint in rows]
         super().__init__(
-            parent, "Shaker and amplifier", "What is left empty is taken as for a small shaker: fill in what you know.",
+            parent, "Load frame" if framed else "Shaker and amplifier",
+            "Its valve takes a command of speed: no volt must be a crosshead at rest." if framed else
+            "What is left empty is taken as for a small shaker: fill in what you know.",
             fields, "Keep it", self._keep,
         )  # fmt: skip
 

@@ -26,14 +26,14 @@ LOST_OVER = 0.16
 UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
     "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
-    "load_heat": "°C", "supply_current": "A", "instrument": "", "chain": "%",
+    "load_heat": "°C", "supply_current": "A", "instrument": "", "chain": "%", "force": "N", "length": "m",
 }  # fmt: skip
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
     "acceleration": "Acceleration", "late": "Drive block late", "abort": "Abort corridor", "interlock": "Interlock",
     "load_heat": "Load temperature", "supply_current": "Supply current", "instrument": "Instruments",
-    "chain": "Measuring chain",
+    "chain": "Measuring chain", "force": "Force", "length": "Length",
 }  # fmt: skip
 
 
@@ -127,7 +127,7 @@ class Guards:
         parts += [GuardPart.model_validate(g) for g in self.control.get("guards", [])]
         self.chain: tuple[ChainModel, ChainWatch] | None = None
         self.changed: list[Changed] = []
-        if self.rig.load is None and not any(p.watch == "chain" for p in parts):
+        if self.rig.load is None and self.rig.frame is None and not any(p.watch == "chain" for p in parts):
             parts.append(GuardPart(watch="chain"))  # as the abort corridor: no file can leave it out
         self.watches = [Watch(p, self._limit(p)) for p in parts]
 
@@ -220,6 +220,13 @@ class Guards:
                 return 0.0, 0.0, role
             value = float(np.max(np.abs(seen.channels[role])))
             return value / watch.limit, value, role
+        if kind in ("force", "length"):
+            role = watch.part.channel or next((c.role for c in self.rig.channels if c.kind == kind), "")
+            if role not in seen.channels:
+                return 0.0, 0.0, role
+            x = seen.channels[role]
+            value = float(x[int(np.argmax(np.abs(x)))])
+            return abs(value) / watch.limit, value, role
         if kind == "overload":
             hit = np.flatnonzero(seen.block.overload)
             return (2.0 if hit.size else 0.0), float(hit.size), self.roles[hit[0]] if hit.size else None
@@ -337,12 +344,22 @@ LOADED: list[dict[str, object]] = [
 """What protects an amplifier's bench whose file names no guards"""
 
 
+FRAMED: list[dict[str, object]] = [
+    {"watch": "overload", "after": 0.02},
+    {"watch": "disk", "limit": 2e8, "action": "ease"},
+]
+"""What protects a load frame whose file names no guards, beside its force"""
+
+
 def default_guards(rig: Rig) -> list[GuardPart]:
     """What protects a rig whose file names no guards: its own limits."""
     s = rig.shaker
     if rig.load is not None:
         drive = {"watch": "drive", "limit": rig.front_end.source_range * 0.99}
         return [GuardPart.model_validate(r) for r in (drive, *LOADED)]
+    if rig.frame is not None:
+        frame = {"watch": "force", "limit": rig.frame.force}
+        return [GuardPart.model_validate(r) for r in (frame, *FRAMED)]
     rows: list[dict[str, object]] = [
         {"watch": "drive", "limit": rig.front_end.source_range * 0.99},
         {"watch": "current", "limit": s.current},

@@ -12,6 +12,7 @@ from ..contracts import registry
 from ..contracts.method import BenchFacts, CourseItem, Facts, Input, Method
 from ..contracts.settings import check
 from ..core.errors import BadInput
+from ..core.quantities import factor, same_kind
 from ..lab.plans import Plan, load_plan, rig_path
 from ..rig.model import MEASURED, Rig, check_guards, load_rig
 
@@ -95,6 +96,10 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
             )
         if not rig.is_standin and sensor and sensor.unit.startswith("pC") and part.conditioner_gain is None:
             raise BadInput(f"channel '{part.role}': a charge sensor needs its conditioner_gain [mV/pC] in the rig.")
+        whole = f"V/({MEASURED[part.kind]})".replace("²", "^2")
+        if sensor and sensor.sensitivity and same_kind(sensor.unit, whole):
+            made[part.role] = sensor.sensitivity * factor(sensor.unit, whole)
+            continue
         value = sensor.sensitivity if sensor and sensor.sensitivity else 10.0
         if sensor and sensor.unit.startswith("pC"):
             value *= part.conditioner_gain or 10.0  # pC/(m/s²) by mV/pC is mV/(m/s²)
@@ -135,6 +140,8 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
         "voltage": lines.voltage, "acceleration": lines.acceleration, "moving_mass": plant.moving_mass,
         "lowest": rig.band()[0], "highest": rig.band()[1],
     }  # fmt: skip
+    if rig.frame is not None:
+        limits |= {"frame_speed": rig.frame.speed, "frame_force": rig.frame.force, "frame_travel": rig.frame.travel}
     f = np.geomspace(1.0, 0.49 * rig.front_end.rate, 300)
     h = np.abs(plant.response(f))
     model = tuple((float(a), float(h[0, i]), float(h[1, i]), float(h[3, i])) for i, a in enumerate(f))

@@ -11,9 +11,10 @@ from ..core.errors import BadInput
 from ..core.quantities import parse, sensitivity_unit, split
 from .ledger import Sensor
 
-KINDS = ("accelerometer", "microphone", "force sensor", "force hammer", "load cell", "pressure sensor")
+KINDS = ("accelerometer", "microphone", "force sensor", "force hammer", "load cell", "pressure sensor",
+         "extensometer", "displacement sensor")  # fmt: skip
 UNITS = {"microphone": "mV/Pa", "force sensor": "mV/N", "force hammer": "mV/N", "load cell": "mV/V",
-         "pressure sensor": "mV/bar"}  # fmt: skip
+         "pressure sensor": "mV/bar", "extensometer": "V/mm", "displacement sensor": "V/mm"}  # fmt: skip
 """What a sensor of a kind gives where nothing else is typed"""
 USES = ("working", "reference")
 

@@ -62,7 +62,7 @@ class GuardPart(Model):
 
     watch: Literal[
         "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
-        "interlock", "load_heat", "supply_current", "instrument", "chain",
+        "interlock", "load_heat", "supply_current", "instrument", "chain", "force", "length",
     ]  # fmt: skip
     action: Literal["note", "hold", "ease", "cut"] = "cut"
     limit: Any = None

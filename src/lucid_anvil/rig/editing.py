@@ -17,12 +17,12 @@ from .model import MEASURED, Rig, load_rig
 STAND_INS = {
     "comparison": "Stand-in shaker for comparisons", "shaker": "Large stand-in shaker", "hammer": "Stand-in hammer",
     "pump": "Stand-in machine", "microphone": "Stand-in calibrator and microphone",
-    "amplifier": "Stand-in amplifier on its loads",
+    "amplifier": "Stand-in amplifier on its loads", "frame": "Stand-in load frame",
 }  # fmt: skip
 """Benches of stand-ins that can be begun, by the name of what they are made from"""
 KIND_OF = {
     "accelerometer": "acceleration", "force sensor": "force", "force hammer": "force", "load cell": "voltage",
-    "microphone": "pressure", "pressure sensor": "voltage",
+    "microphone": "pressure", "pressure sensor": "voltage", "extensometer": "length", "displacement sensor": "length",
 }  # fmt: skip
 """Kind of channel that a sensor makes of an input"""
 

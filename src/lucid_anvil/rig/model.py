@@ -19,7 +19,7 @@ Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
 Seconds = Annotated[float, quantity("s")]
 Percent = Annotated[float, quantity("%")]
-MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa"}
+MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m"}
 """Kinds of channels that have a sensor, and the unit of what it measures."""
 
 
@@ -193,7 +193,7 @@ class ChannelPart(Model):
 
     role: str
     input: int = Field(ge=1)
-    kind: Literal["acceleration", "force", "pressure", "current", "voltage", "tach"] = "acceleration"
+    kind: Literal["acceleration", "force", "pressure", "length", "current", "voltage", "tach"] = "acceleration"
     range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor in the ledger; where the front end is a stand-in, of one that it describes."""
@@ -302,6 +302,18 @@ class InstrumentPart(Model):
     port: int = Field(ge=1, le=65535)
 
 
+class FramePart(Model):
+    """A load frame: its valve takes a command of speed, so that nothing commanded is a crosshead at rest."""
+
+    model: str = "stand-in frame"
+    speed: Annotated[float, quantity("m/s/V")] = 1e-3
+    """Of the crosshead, per volt at the source; positive pulls"""
+    force: Annotated[float, quantity("N")] = 50e3
+    """That frame and load cell bear"""
+    travel: Annotated[float, quantity("m")] = 0.2
+    """From one end stop to the other"""
+
+
 class SourceOfDoubt(Model):
     """A source of doubt that the lab states: one half-width, or rows of [Hz, half-width]."""
 
@@ -326,6 +338,7 @@ class Rig(Model):
     capability: Any = None
     guards: list[GuardPart] = Field(default_factory=list)
     load: LoadRating | None = None
+    frame: FramePart | None = None
     instruments: dict[Literal["supply", "load", "meter"], InstrumentPart] = Field(default_factory=dict)
     cut_time: Seconds = 0.005
     ease_time: Seconds = 0.5
@@ -386,6 +399,11 @@ class Rig(Model):
         return self.shaker.lowest, min(self.shaker.highest, 0.45 * self.front_end.rate)
 
     @property
+    def framed(self) -> bool:
+        """Whether it is a load frame's, described or not: its lengths say so."""
+        return self.frame is not None or any(c.kind == "length" for c in self.channels)
+
+    @property
     def undescribed(self) -> str:
         """What is not known of a real bench that drives a table, in a sentence: no limit may then be said to hold."""
         drives = any(c.kind == "acceleration" and c.axis == "axial" for c in self.channels)
@@ -400,7 +418,7 @@ class Rig(Model):
 
 NEEDS = {
     "stroke": "acceleration", "acceleration": "acceleration", "abort": "acceleration", "control_lost": "acceleration",
-    "current": "current",
+    "current": "current", "force": "force", "length": "length",
 }  # fmt: skip
 """Kind of channel that a guard watches"""
 

@@ -92,4 +92,29 @@ class CalibratorScene(Model):
     noise: Annotated[float, quantity("Pa")] = 0.01
 
 
-Scene = Annotated[PlateScene | PumpScene | CalibratorScene | AmplifierScene, Field(discriminator="kind")]
+class FrameScene(Model):
+    """A specimen in a load frame: elastic, flowing, hardening, softening, broken. Its extensometer sits on its own
+    gauge length."""
+
+    kind: Literal["frame"]
+    modulus: Annotated[float, quantity("Pa")] = 206e9
+    area: Annotated[float, quantity("m^2")] = 50e-6
+    length: Annotated[float, quantity("m")] = 0.075
+    """parallel"""
+    gauge: Annotated[float, quantity("m")] = 0.05
+    flow: Annotated[float, quantity("Pa")] = 352e6
+    """stress at which it begins to flow"""
+    strength: Annotated[float, quantity("Pa")] = 498e6
+    uniform: Percent = 14.0
+    """strain at its strength"""
+    breaks: Percent = 20.0
+    """strain at which it breaks"""
+    stiffness: Annotated[float, quantity("N/m")] = 4e7
+    """of frame, cell and grips in series"""
+    slack: Annotated[float, quantity("m")] = 0.0002
+    """travel before the grips bite"""
+    lag: Seconds = 0.02
+    """time constant of the valve"""
+
+
+Scene = Annotated[PlateScene | PumpScene | CalibratorScene | FrameScene | AmplifierScene, Field(discriminator="kind")]

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
 from ...contracts.settings import Flag, Model, quantity
@@ -62,6 +62,34 @@ class Window(Model):
         return made[0], made[1]
 
 
+class PullSettings(Model):
+    """How a specimen is pulled where a frame is driven; a record that is there knows nothing of it."""
+
+    control: Literal["crosshead", "strain"] = "crosshead"
+    """A speed of the crosshead (ISO 6892-1, method A2), or a rate of the strain in a closed loop (A1)"""
+    speed: Annotated[float, quantity("m/s")] = 3e-5
+    """Of the crosshead"""
+    strain_rate: Annotated[float, quantity("1/s")] = 2.5e-4
+    """Range 2 of ISO 6892-1"""
+    switch_at: Annotated[float, quantity("%")] | None = None
+    """Strain from which the crosshead goes on at its other speed"""
+    speed_after: Annotated[float, quantity("m/s")] | None = None
+    travel: Annotated[float, quantity("m")] = 0.03
+    """At which it ends where nothing broke"""
+    rest: Annotated[float, quantity("s")] = 1.0
+    """Before the pull, in which zero is taken"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> PullSettings:
+        for name in ("speed", "strain_rate", "travel", "rest", "speed_after", "switch_at"):
+            value = getattr(self, name)
+            if value is not None and value <= 0:
+                raise ValueError(f"{name}: it must be above zero.")
+        if (self.switch_at is None) != (self.speed_after is None):
+            raise ValueError("switch_at and speed_after: give both, or none.")
+        return self
+
+
 class TensionSettings(FrameSettings):
     """The specimen, and how the curve is read."""
 
@@ -81,6 +109,7 @@ class TensionSettings(FrameSettings):
     """Strain from which it goes on with the displacement"""
     break_drop: Annotated[float, quantity("%")] = 50.0
     """Fall of force after the maximum that is a break"""
+    pull: PullSettings = Field(default_factory=PullSettings)
 
     @field_validator("proof", mode="before")
     @classmethod
@@ -118,7 +147,20 @@ class Tension(FrameMethod):
     title = "Tension, compression"
     roles = ("force",)
     optional_roles = LENGTHS
-    about = "How stiff, strong and ductile a specimen is, from a record of force and extension"
+    reads_only = False
+    kinds = ("length",)
+    about = "How stiff, strong and ductile a specimen is, pulled in a load frame or from a record"
+    usual = {
+        "specimen": {"width": "12.5 mm", "thickness": "4 mm", "gauge_length": "50 mm", "parallel_length": "75 mm"},
+        "pull": {"speed": "2 mm/min"},
+    }
+    walk_round = (
+        {"key": "grips", "text": "Specimen in both grips, straight"},
+        {"key": "pin", "text": "Extensometer on the specimen, its pin out"},
+        {"key": "travel", "text": "End stops set; nobody within reach"},
+        {"key": "door", "text": "Guard door closed"},
+    )
+    told = ("pull",)
     Settings = TensionSettings
     readings = {**listed(KEYS), "proof_0.2": "Proof strength at each offset of the list [MPa]"}
     curves = {"stress": "Stress [MPa] over strain [%]"}
@@ -132,7 +174,7 @@ class Tension(FrameMethod):
         proofs = {f"proof_{p:g}": (f"Proof strength, {p:g} %", "MPa") for p in settings.proof}
         keys = {"modulus": KEYS["modulus"], **proofs, **KEYS}
         made = Readings(keys, settings)
-        held = measured(record, settings)
+        held = measured(record, settings, marks)
         line = _line(held, settings)
         notes = [*held.notes]
         shift = line.foot if line is not None and settings.toe else 0.0
@@ -163,10 +205,39 @@ class Tension(FrameMethod):
         return Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes))
 
 
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: TensionSettings) -> list[CourseItem]:
+        from .tension_run import duration
+
+        pull = settings.pull
+        way = f"{pull.strain_rate:.3g} 1/s of strain" if pull.control == "strain" else f"{6e4 * pull.speed:.3g} mm/min"
+        return [CourseItem("Zero", pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
+
+    def perform(self, settings: TensionSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .tension_run import perform
+
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        """Sensitivities [V per unit] that the bench knows."""
+        made = super().fill(given, bench)
+        units = {"force": "V/N", "length": "V/m"}
+        known = {
+            role: f"{bench.sensitivity[role]!r} {units[kind]}"
+            for role, kind in bench.kinds.items()
+            if kind in units and role in bench.sensitivity and role in (*self.roles, *self.optional_roles)
+        }
+        made["sensitivity"] = {**known, **made.get("sensitivity", {})}
+        return made
+
+
 METHOD = Tension()
 
 
-def measured(record: Mapping[str, Channel], settings: TensionSettings) -> Measured:
+def measured(
+    record: Mapping[str, Channel], settings: TensionSettings, marks: Sequence[Mapping[str, Any]] = ()
+) -> Measured:
     """Stress and strain by the settings. Raises BadInput for geometry that is needed and missing."""
     known_roles(settings.sensitivity, record, "sensitivity")
     known_roles(settings.zero, record, "zero")
@@ -178,6 +249,11 @@ def measured(record: Mapping[str, Channel], settings: TensionSettings) -> Measur
         raise BadInput("the record is too short for a curve: four samples are needed at least.")
     values = {"force": samples_in(record, "force", "N", settings.sensitivity)[:n]}
     values |= {r: length_in(record, r, settings)[:n] for r in there}
+    # What a run of ours took as zero holds where the settings say nothing else.
+    for mark in (m for m in marks if m.get("kind") == "zero"):
+        for role in values:
+            if role in mark and role not in settings.zero:
+                values[role] = values[role] - float(mark[role])
     for role, given in settings.zero.items():
         values[role] = values[role] - parse(given, "N" if role == "force" else "m", f"zero.{role}")
     size = settings.specimen

@@ -9,7 +9,7 @@ import numpy as np
 from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
-from ..scenes import CalibratorScene, PlateScene, PumpScene
+from ..scenes import CalibratorScene, FrameScene, PlateScene, PumpScene
 from .faults import Faults
 from .filters import Modal, low_corner, resonance
 
@@ -163,7 +163,8 @@ class Ear:
         self.part = part
         self.held = rig.standin.sensors[part.sensor] if part.sensor else None
         self.scale = self.held.per_unit(part.kind) if self.held else 1.0
-        self.corner = low_corner(self.held.low_corner, rig.front_end.rate) if self.held else None
+        steady = self.held is None or self.held.low_corner <= 0  # strain gauges go down to rest
+        self.corner = None if steady or self.held is None else low_corner(self.held.low_corner, rig.front_end.rate)
         self.rng = np.random.default_rng([rig.standin.seed, part.input])
 
     def __call__(self, felt: Floats, t: Floats, faults: list[Fault]) -> tuple[Floats, float]:
@@ -190,7 +191,7 @@ class ListeningBench:
     def __init__(self, rig: Rig) -> None:
         self.rig = rig
         self.rate, self.block = rig.front_end.rate, rig.front_end.block
-        self.scene = playing(rig)
+        self.scene = None if isinstance(rig.standin.scene, FrameScene) else playing(rig)
         self.ears = [Ear(rig, c) for c in rig.channels]
         self.ranges = [c.range for c in rig.channels]
         self.faults = Faults(rig)
@@ -203,16 +204,22 @@ class ListeningBench:
         else:
             self.faults.command(name, value)
 
+    def feel(self, t: Floats) -> dict[str, Floats]:
+        """What each kind of sensor, or one in a role, feels over the times [s] of a block."""
+        assert self.scene is not None
+        return self.scene(t)
+
     def play(self, source: Floats) -> InputBlock:
         """One block of inputs."""
         t = (self.index * self.block + np.arange(self.block)) / self.rate
         faults = self.faults.between(t[0], t[-1])
-        felt = self.scene(t)
+        felt = self.feel(t)
         count = len(self.rig.channels)
         samples, bias = np.empty((count + 1, self.block)), np.full(count, np.nan)
         overload = np.zeros(count, dtype=bool)
         for i, (part, ear) in enumerate(zip(self.rig.channels, self.ears, strict=True)):
-            x, bias[i] = ear(felt.get(part.kind, np.zeros(self.block)), t, faults)
+            own = felt.get(part.role, felt.get(part.kind))
+            x, bias[i] = ear(np.zeros(self.block) if own is None else own, t, faults)
             limit = self.ranges[i]
             step = 2 * limit / 2**self.rig.front_end.bits
             samples[i] = np.rint(np.clip(x, -limit, limit) / step) * step

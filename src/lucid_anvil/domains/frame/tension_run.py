@@ -1,0 +1,191 @@
+"""A specimen pulled: zero, pull, break, rest. What is commanded is a speed of the crosshead: no command is rest."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ...contracts.method import Facts, Got, Performance, Want
+from ...contracts.recording import Floats
+from ...core.errors import BadInput
+
+if TYPE_CHECKING:
+    from .tension import TensionSettings
+
+ACCELERATE = 0.2
+"""s in which the crosshead reaches its speed"""
+BITE = 0.01
+"""Share of the frame's force below which nothing is called a break"""
+WATCHED = 1e-4
+"""Strain over which its rate is told, within a tenth of a second and one"""
+CLOSE = 0.005
+"""s in which the command goes to nothing at the end"""
+AFTER = 0.5
+"""s that are recorded once the crosshead rests"""
+MOST = 400
+"""Points of the live curve"""
+TIGHTEN = (0.9, 1.12)
+"""By which the speed may change from one block to the next, where strain is controlled"""
+
+
+class Pull:
+    """The state of a pull. Volts in, volts out; everything between in SI units."""
+
+    def __init__(self, settings: TensionSettings, facts: Facts) -> None:
+        self.settings, self.facts = settings, facts
+        if "frame_speed" not in facts.limits:
+            raise BadInput("the rig describes no load frame: give its `frame` speed, force and travel.")
+        self.per_volt = facts.limits["frame_speed"]
+        self.fastest = 0.98 * facts.source_range * abs(self.per_volt)
+        self.span = facts.block / facts.rate
+        self.sign = -1.0 if settings.kind == "compression" else 1.0
+        size = settings.specimen
+        self.area = size.section()
+        self.gauge = size.gauge_length if "extension" in facts.sensitivity else size.parallel_length
+        self.parallel = size.parallel_length or size.gauge_length or 0.05
+        self.speed = 0.0
+        self.zero: dict[str, float] = {}
+        self.sums: dict[str, tuple[float, int]] = {}
+        self.top = 0.0
+        watched = min(max(WATCHED / settings.pull.strain_rate, 0.1), 1.0)
+        self.strains: deque[tuple[float, float]] = deque(maxlen=max(round(watched / self.span), 3))
+        self.curve: list[tuple[float, float]] = []
+        self.switched = False
+
+    def units(self, channels: Mapping[str, Floats]) -> dict[str, Floats]:
+        """Samples in N and m, less zero, counted positive the way that is pulled."""
+        made = {}
+        for role, x in channels.items():
+            if role in self.facts.sensitivity:
+                made[role] = self.sign * (x / self.facts.sensitivity[role] - self.zero.get(role, 0.0))
+        return made
+
+    def learn_zero(self, channels: Mapping[str, Floats]) -> None:
+        for role, x in channels.items():
+            if role in self.facts.sensitivity:
+                s, n = self.sums.get(role, (0.0, 0))
+                self.sums[role] = (s + float(x.sum()) / self.facts.sensitivity[role], n + x.size)
+
+    def set_zero(self) -> dict[str, float]:
+        self.zero = {role: s / n for role, (s, n) in self.sums.items() if n}
+        return self.zero
+
+    def wanted(self, t: float) -> float:
+        """Speed [m/s] for the next block."""
+        pull = self.settings.pull
+        if pull.switch_at is not None and self.curve and self.curve[-1][0] >= pull.switch_at:
+            self.switched = True
+        if self.switched and pull.speed_after is not None:
+            return min(pull.speed_after, self.fastest)
+        if pull.control == "crosshead" or self.gauge is None:
+            return min(pull.speed, self.fastest)
+        rate = self._strain_rate()
+        guess = pull.strain_rate * self.parallel
+        if rate is None or rate < 0.02 * pull.strain_rate:
+            # Until the grips bite the strain tells nothing: the speed that the specimen alone would want.
+            return min(max(self.speed, guess), self.fastest)
+        share = min(max(pull.strain_rate / rate, TIGHTEN[0]), TIGHTEN[1])
+        # Half of what is missing a block: what was changed shows two blocks later.
+        return min(self.speed * share**0.3, self.fastest)
+
+    def _strain_rate(self) -> float | None:
+        if len(self.strains) < 3:
+            return None
+        t, e = np.array(self.strains).T
+        return float(np.polyfit(t - t[0], e, 1)[0])
+
+    def look(self, t: float, held: Mapping[str, Floats]) -> bool:
+        """Take a block; whether the specimen broke in it."""
+        force = held["force"]
+        length = held["extension"] if "extension" in held else held.get("displacement")
+        if length is not None and self.gauge:
+            strain = float(length[-1]) / self.gauge
+            self.strains.append((t, strain))
+            if self.area:
+                self.curve.append((100 * strain, float(np.mean(force[-8:])) / self.area / 1e6))
+        before = self.top
+        self.top = max(before, float(force.max()))
+        bite = BITE * self.facts.limits["frame_force"]
+        first = int(np.argmax(force)) if self.top > before else 0
+        low = float(force[first:].min())
+        return self.top > bite and low < (1 - self.settings.break_drop / 100) * self.top
+
+    def block(self, wanted: float) -> Floats:
+        """Volts of the next block; the speed changes no faster than ACCELERATE allows."""
+        most = self.span / ACCELERATE * max(wanted, self.speed, 1e-9)
+        after = self.speed + min(max(wanted - self.speed, -most), most)
+        made = np.linspace(self.speed, after, self.facts.block + 1)[1:]
+        self.speed = after
+        return np.asarray(self.sign * made / self.per_volt)
+
+    def live(self, held: Mapping[str, Floats], t: float, item: int, at: float, of: float) -> dict[str, Any]:
+        made: dict[str, Any] = {"item": item, "at": at, "of": of, "force": float(held["force"][-1])}
+        if self.curve:
+            strain, stress = self.curve[-1]
+            made |= {"strain_percent": strain, "stress_mpa": stress}
+            step = max(len(self.curve) // MOST, 1)
+            x, y = zip(*self.curve[::step], strict=True)
+            made["curves"] = {"stress": {"now": [list(x), list(y)]}}
+        rate = self._strain_rate()
+        if rate is not None:
+            made["strain_rate_per_s"] = rate
+        return made
+
+
+def perform(settings: TensionSettings, facts: Facts) -> Performance:
+    """Zero, pull, rest."""
+    pull = Pull(settings, facts)
+    planned = [settings.pull.rest, duration(settings)]
+    got: Got = yield Want(np.zeros(facts.block))
+    start = got.start
+    while got.start - start < settings.pull.rest:
+        pull.learn_zero(got.channels)
+        held = pull.units(got.channels)
+        shown = {"item": 0, "at": got.start - start, "of": planned[0], "force": float(held["force"][-1])}
+        got = yield Want(np.zeros(facts.block), live=shown)
+    zero = pull.set_zero()
+    marks: tuple[Mapping[str, Any], ...] = (
+        {"kind": "zero", "t": got.start, **zero}, {"kind": "pull", "t": got.start, "control": settings.pull.control},
+    )  # fmt: skip
+    begun = got.start
+    why = ""
+    last = -1.0
+    live: dict[str, Any] | None = None
+    while not why:
+        held = pull.units(got.channels)
+        t = got.start + pull.span
+        if pull.look(t, held):
+            why = "break"
+        elif "displacement" in held and float(held["displacement"][-1]) >= settings.pull.travel:
+            why = "travel"
+        elif any(o.get("order") == "skip" for o in got.orders):
+            why = "operator"
+        elif t - begun > 3 * planned[1] + 60:
+            why = "time"
+        live = None
+        if t - last >= 0.2 or why:
+            live, last = pull.live(held, t, 1, t - begun, planned[1]), t
+        if why:
+            marks = (*marks, {"kind": "pulled", "t": t, "why": why})
+            break
+        got = yield Want(pull.block(pull.wanted(t)), marks=marks, live=live)
+        marks = ()
+    # Nothing commanded is rest: the valve closes at once, not by a step.
+    ending = np.zeros(facts.block)
+    n = min(max(int(CLOSE * facts.rate), 2), facts.block)
+    ending[:n] = pull.sign * np.linspace(pull.speed, 0.0, n + 1)[1:] / pull.per_volt
+    got = yield Want(ending, marks=marks, live=live)
+    until = got.start + AFTER
+    while got.start < until:
+        got = yield Want(np.zeros(facts.block))
+
+
+def duration(settings: TensionSettings) -> float:
+    """s that a pull takes at most, about."""
+    pull = settings.pull
+    if pull.control == "strain" and settings.specimen.parallel_length:
+        return pull.travel / max(pull.strain_rate * settings.specimen.parallel_length, 1e-9)
+    return pull.travel / pull.speed

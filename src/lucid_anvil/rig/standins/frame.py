@@ -1,0 +1,84 @@
+"""The stand-in load frame: a valve that takes a command of speed, a crosshead, a specimen, until it breaks."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...core.signal.sinefit import Floats
+from ..device import InputBlock
+from ..model import FramePart, Rig
+from ..scenes import FrameScene
+from .listening import ListeningBench
+
+POINTS = 4001
+
+
+class Specimen:
+    """Force and strain over the travel of the crosshead, with what was stretched for good; SI throughout."""
+
+    def __init__(self, scene: FrameScene) -> None:
+        s = self.scene = scene
+        first = s.flow / s.modulus
+        flowing = np.linspace(first, s.breaks / 100, POINTS)
+        strain = np.concatenate([np.linspace(0, first, 400, endpoint=False), flowing])
+        uniform = s.uniform / 100
+        grown = np.clip((strain - first) / max(uniform - first, 1e-9), 0, 1)
+        stress = s.flow + (s.strength - s.flow) * (1 - (1 - grown) ** 2)
+        past = np.clip((strain - uniform) / max(s.breaks / 100 - uniform, 1e-9), 0, 1)
+        stress = np.where(strain < first, s.modulus * strain, stress * (1 - 0.2 * past**2))
+        self.force_at = stress * s.area
+        self.strain_at = strain
+        # Travel is the specimen's and the machine's: what is read off the crosshead is both.
+        self.travel_at = np.maximum.accumulate(s.slack + strain * s.length + self.force_at / s.stiffness)
+        self.elastic = 1 / (s.length / (s.modulus * s.area) + 1 / s.stiffness)
+        self.most = 0.0
+        self.broken = False
+
+    def __call__(self, travel: Floats) -> tuple[Floats, Floats]:
+        """Force [N] and strain over the travel [m] of one block's samples, in their order."""
+        most = np.maximum(np.maximum.accumulate(travel), self.most)
+        force = np.interp(most, self.travel_at, self.force_at, left=0.0)
+        strain = np.interp(most, self.travel_at, self.strain_at, left=0.0)
+        back = most - travel
+        force = force - self.elastic * back
+        strain = strain - self.elastic * back / (self.scene.modulus * self.scene.area)
+        loose = (force < 0) | (most < self.scene.slack)
+        force = np.where(loose, 0.0, force)
+        gone = most >= self.travel_at[-1]
+        if self.broken or gone.any():
+            at = 0 if self.broken else int(np.argmax(gone))
+            force[at:] = 0.0
+            strain[at:] = self.scene.breaks / 100
+            self.broken = True
+        self.most = float(most[-1])
+        return force, strain
+
+
+class FrameBench(ListeningBench):
+    """The frame behind the front end: what the source plays is the crosshead's speed."""
+
+    def __init__(self, rig: Rig) -> None:
+        scene = rig.standin.scene
+        assert isinstance(scene, FrameScene)
+        self.specimen = Specimen(scene)
+        self.part = rig.frame or FramePart()
+        self.travel, self.speed = 0.0, 0.0
+        super().__init__(rig)
+
+    def play(self, source: Floats) -> InputBlock:
+        self.source = source
+        return super().play(source)
+
+    def feel(self, t: Floats) -> dict[str, Floats]:
+        """By role: force, extension, displacement."""
+        from scipy.signal import lfilter
+
+        a = np.exp(-1 / (self.specimen.scene.lag * self.rate))
+        wanted = self.part.speed * self.source
+        speed, _ = lfilter([1 - a], [1, -a], wanted, zi=[a * self.speed])
+        self.speed = float(speed[-1])
+        travel = np.clip(self.travel + np.cumsum(speed) / self.rate, -self.part.travel / 2, self.part.travel / 2)
+        self.travel = float(travel[-1])
+        force, strain = self.specimen(travel)
+        gauge = self.specimen.scene.gauge
+        return {"force": force, "extension": strain * gauge, "displacement": travel, "length": travel}

@@ -1,0 +1,133 @@
+"""A specimen pulled in the stand-in frame: read right, stopped by itself, guarded, and in the window."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from lucid_anvil.core.errors import BadInput
+from lucid_anvil.engine.inprocess import Played, play_through
+from lucid_anvil.engine.newplan import begin_plan
+from lucid_anvil.engine.preparing import Prepared, prepare
+from lucid_anvil.lab.beginning import begin_lab
+from lucid_anvil.rig.model import load_rig
+from lucid_anvil.rig.scenes import FrameScene
+from lucid_anvil.rig.standins.frame import Specimen
+
+RATE, BLOCK = 2000.0, 64
+
+
+@pytest.fixture
+def rig(tmp_path: Path) -> Path:
+    lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True)
+    return lab.folder / "rigs" / "frame.rig.yaml"
+
+
+def pulled(rig: Path, pull: str = "speed: 30 mm/min", changes: tuple[tuple[str, str], ...] = ()) -> tuple[Prepared, Played]:
+    text = rig.read_text()
+    for old, new in changes:
+        assert old in text
+        text = text.replace(old, new)
+    rig.write_text(text)
+    plan = begin_plan("tension", rig, "Coupon 1", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    plan.write_text(plan.read_text().replace("speed: 2 mm/min", pull))
+    prepared = prepare(plan)
+    return prepared, play_through(prepared)
+
+
+def samples(played: Played, role: str, per_unit: float) -> np.ndarray:
+    return np.asarray(played.channels[role].samples()) / per_unit
+
+
+def finding(prepared: Prepared, played: Played) -> Any:
+    held = {k: c for k, c in played.channels.items() if k != "drive"}
+    return prepared.method.evaluate(held, prepared.settings, played.marks)
+
+
+def test_a_coupon_is_pulled_until_it_breaks_and_the_frame_rests_at_once(rig: Path) -> None:
+    prepared, played = pulled(rig)
+    by = {r.key: r for r in finding(prepared, played).readings}
+    assert by["modulus"].value == pytest.approx(206, rel=5e-3) and by["strength"].value == pytest.approx(498, rel=2e-3)
+    assert by["strain_at_break"].value == pytest.approx(20, abs=0.05)
+    assert by["strain_at_strength"].value == pytest.approx(14, abs=1.0)
+    assert played.trip is None and [m["why"] for m in played.marks if m["kind"] == "pulled"] == ["break"]
+    force, drive = samples(played, "force", 2e-4), samples(played, "drive", 1.0)
+    broke = int(np.flatnonzero((force[1:] < 1e3) & (force[:-1] > 1e4))[0])
+    speed = drive[broke]
+    altered = int(np.flatnonzero(np.abs(drive[broke:] - speed) > 0.01 * speed)[0])
+    zero = int(np.flatnonzero(drive[broke:] == 0)[0])
+    assert altered <= 3 * BLOCK and zero <= altered + 0.006 * RATE + 1
+    assert np.all(drive[broke + zero :] == 0) and np.abs(np.diff(drive)).max() < 0.15 * speed
+
+
+@pytest.mark.parametrize(("rate", "within"), [(5e-4, 0.05), (2e-3, 0.08)])
+def test_the_rate_of_strain_is_held(rig: Path, rate: float, within: float) -> None:
+    _, played = pulled(rig, f"control: strain, strain_rate: {rate} 1/s")
+    strain = samples(played, "extension", 500.0) / 0.05
+    n = int(0.002 / rate * RATE / 4)
+    at = np.arange(0, strain.size - n, n // 2)
+    slopes = np.array([np.polyfit(np.arange(n) / RATE, strain[i : i + n], 1)[0] / rate for i in at])
+    middle = strain[at + n // 2]
+    flowing = (middle > 0.02) & (middle < 0.19)
+    assert np.abs(slopes[flowing] - 1).max() < within  # ISO 6892-1 allows a fifth
+    if rate < 1e-3:
+        elastic = (middle > 8e-4) & (middle < 1.4e-3)
+        assert elastic.any() and np.abs(slopes[elastic] - 1).max() < 0.08
+
+
+def test_a_force_beyond_its_limit_holds_the_crosshead(rig: Path) -> None:
+    prepared, played = pulled(rig, changes=(("limit: 45 kN", "limit: 15 kN"),))
+    assert played.trip is not None and played.trip.guard == "force" and played.trip.channel == "force"
+    force, way = samples(played, "force", 2e-4), samples(played, "displacement", 100.0)
+    assert 15e3 <= force.max() < 1.1 * 15e3
+    assert np.ptp(way[-2 * BLOCK :]) < 2e-5  # nothing commanded is rest: it neither runs on nor jumps back
+    assert force[-1] > 0.95 * force.max()
+    # What was cut is read for what it holds.
+    read = finding(prepared, played)
+    assert read.reading("modulus").value == pytest.approx(206, rel=5e-3) and read.reading("strain_at_break").value is None
+
+
+def test_travel_ends_a_pull_where_nothing_breaks(rig: Path) -> None:
+    _, played = pulled(rig, "speed: 60 mm/min, travel: 2 mm")
+    assert [m["why"] for m in played.marks if m["kind"] == "pulled"] == ["travel"]
+    assert samples(played, "displacement", 100.0).max() < 2.3e-3
+
+
+def test_speed_changes_after_a_strain(rig: Path) -> None:
+    _, played = pulled(rig, "speed: 10 mm/min, switch_at: 1 %, speed_after: 60 mm/min")
+    way, strain = samples(played, "displacement", 100.0), samples(played, "extension", 500.0) / 0.05
+    speed = np.diff(way[::200]) / 0.1 * 6e4
+    late = strain[::200][1:]
+    assert np.median(speed[(late > 0.001) & (late < 0.009)]) == pytest.approx(10, rel=0.05)
+    assert np.median(speed[(late > 0.03) & (late < 0.19)]) == pytest.approx(60, rel=0.05)
+
+
+def test_a_specimen_gives_back_what_is_elastic() -> None:
+    specimen = Specimen(FrameScene(kind="frame", slack=0.0))
+    up = np.linspace(0, 0.004, 2000)
+    force, strain = specimen(up)
+    back, left = specimen(up[::-1])
+    assert force[-1] == pytest.approx(back[0]) and back[-1] == 0.0
+    unloading = np.diff(back[:200]) / np.diff(up[::-1][:200])
+    assert unloading == pytest.approx(np.full(199, specimen.elastic), rel=1e-6)
+    again, _ = specimen(np.linspace(0.003, 0.004, 500))
+    assert again.max() == pytest.approx(force[-1], rel=1e-3) and strain[-1] > 0.03 and left[0] == pytest.approx(strain[-1])
+    gone, _ = specimen(np.linspace(0.004, 0.05, 5000))
+    assert gone[-1] == 0 and np.all(specimen(up)[0] == 0)
+
+
+def test_a_rig_without_a_frame_pulls_nothing(rig: Path) -> None:
+    with pytest.raises(BadInput, match="describes no load frame"):
+        pulled(rig, changes=(("frame: {model: FR-50, speed: 0.5 mm/s/V, force: 50 kN, travel: 200 mm}\n", ""),))
+    assert load_rig(rig).framed and load_rig(rig).frame is None
+
+
+@pytest.mark.parametrize(
+    ("pull", "why"), [("speed: 0 mm/min", "above zero"), ("switch_at: 1 %", "give both"), ("control: load", "crosshead")]
+)
+def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
+    with pytest.raises(BadInput, match=why):
+        pulled(rig, pull)
