@@ -131,3 +131,67 @@ def test_a_rig_without_a_frame_pulls_nothing(rig: Path) -> None:
 def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
     with pytest.raises(BadInput, match=why):
         pulled(rig, pull)
+
+
+# --- the window ----------------------------------------------------------------------------------------------
+
+
+def test_sizes_are_typed_on_the_drawing() -> None:
+    from lucid_anvil.desktop.specimen_view import doubtful, measured
+
+    several = measured("12.48; 12.50 12.46mm", "Width")
+    assert several.count == 3 and several.mean == pytest.approx(12.48e-3) and several.spread == pytest.approx(2e-5)
+    assert several.text == "12.48 mm" and measured("2 in", "Width").mean == pytest.approx(0.0508)
+    for text, why in (("", "type a length"), ("-3", "above zero"), ("12.5 20", "further apart"), ("5 kg", "can't be turned")):
+        with pytest.raises(BadInput, match=why):
+            measured(text, "Width")
+    assert doubtful(12.5e-3, 125e-3) and doubtful(12.5e-3, 1.25e-3) and not doubtful(12.5e-3, 13e-3)
+    assert not doubtful(None, 1.0)
+
+
+def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> None:
+    from PyQt6.QtCore import QPointF, Qt
+    from PyQt6.QtGui import QMouseEvent
+    from PyQt6.QtWidgets import QApplication
+    from tests.test_desktop import leave, until
+    from tests.test_own_work import Person
+
+    k = Person(qtbot, tmp_path / "own", True)
+    bench = k.bench
+    k.did()
+    k.window.go("Bench")
+    k.new_test("tension", rig="Frame", article="Coupon 1")
+    stage = bench.frame.stage
+    assert bench.side is bench.frame and stage.specimen.area == pytest.approx(50e-6)
+    # A size on the drawing, clicked and typed three times; another that is ten times off is asked about.
+    stage.specimen.grab()
+    at = stage.specimen.places["width"].center()
+    press = QMouseEvent(QMouseEvent.Type.MouseButtonPress, QPointF(at), QPointF(at), Qt.MouseButton.LeftButton,
+                        Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)  # fmt: skip
+    stage.specimen.mousePressEvent(press)
+    k.actions += 2
+    asked = QApplication.activeModalWidget()
+    asked.line.setText("12.49 12.50 12.51")
+    asked._take()
+    k.settled()
+    assert k.settings()["specimen"]["width"] == "12.5 mm" and "mean of 3" in k.window.strip.text()
+    bench.frame.put_size("thickness", "40")
+    doubt = QApplication.activeModalWidget()
+    assert k.settings()["specimen"]["thickness"] == "4 mm"
+    doubt.reject()
+    bench.editing.toggle()
+    k.setting("pull.speed", "40 mm/min")
+    bench.editing.hide()
+    k.awake()
+    found = k.run()
+    assert found.reading("modulus").value == pytest.approx(206, rel=0.01)
+    assert found.reading("strength").value == pytest.approx(498, rel=2e-3)
+    assert stage.specimen.broken and len(stage.handles) == 2
+    # Both ends of the window are taken hold of: another finding of the same take.
+    stage.handles[0].put(100.0)
+    stage.handles[1].put(250.0)
+    stage.handles[1].sigPositionChangeFinished.emit(stage.handles[1])
+    until(lambda: "Read again" in k.window.strip.text())
+    assert any("given" in n for n in bench.finding.notes) and bench.finding.reading("modulus").value == pytest.approx(206, rel=0.01)
+    assert k.actions <= 24, k.actions
+    leave(k.window)

@@ -29,6 +29,7 @@ from .course_view import clock
 from .docket import Docket
 from .empty_stage import EmptyStage
 from .forms import Field, Sheet
+from .frame_bench import FrameBench
 from .hookup_bench import HookUpBench
 from .link import Link
 from .listen_bench import ListenBench
@@ -87,8 +88,8 @@ class BenchPlace(QWidget):
         row.addLayout(column, 1)
         self.comparison, self.shaker = ComparisonBench(self), ShakerBench(self)
         self.listen, self.amplifier = ListenBench(self), AmplifierBench(self)
-        self.hookup, self.plain = HookUpBench(self), PlainBench(self)
-        sides = (self.comparison, self.shaker, self.listen, self.amplifier, self.hookup, self.plain)
+        self.hookup, self.frame, self.plain = HookUpBench(self), FrameBench(self), PlainBench(self)
+        sides = (self.comparison, self.shaker, self.listen, self.amplifier, self.hookup, self.frame, self.plain)
         self.sides: tuple[Side, ...] = sides
         self.chain = ChainView()
         self.chain.clicked.connect(self.shaker.tile_menu)

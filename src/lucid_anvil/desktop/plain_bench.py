@@ -155,7 +155,7 @@ class PlainBench(Side):
             self.bench.link.order("skip")
 
     def show_running(self, board: Board) -> None:
-        rows: list[Row] = [
+        rows: list[Row] = [(k, v, None, 0.0, "plain", "") for k, v in board.live.get("shown", {}).items()] or [
             (name.replace("_", " ").capitalize(), three(value), None, 0.0, "plain", "")
             for name, value in board.live.items()
             if isinstance(value, (int, float)) and not isinstance(value, bool) and name not in ("item", "at", "of")

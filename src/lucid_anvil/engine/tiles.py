@@ -66,6 +66,8 @@ def chain(
     rig = prepared.rig
     if rig.load is not None:
         return amplifier_chain(prepared, samples, drive, instruments or {})
+    if rig.frame is not None:
+        return frame_chain(prepared, samples, drive)
     if rig.standin.scene is not None or not any(c.kind == "acceleration" and c.axis == "axial" for c in rig.channels):
         return listening_chain(prepared, samples, live)
     used = {r.key: r for r in rooms}
@@ -152,6 +154,38 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
         alarm = used >= 1 or lamp.get("state") == "over"
         used = max(used, float(lamp.get("share", 0.0))) if lamp else used
         made.append(Tile(c.role, c.role.capitalize(), text, value, note, used, 1.0, "measure", alarm))
+    return [*made, _inputs(prepared, worst)]
+
+
+def _plain(value: float, digits: int) -> str:
+    """Without a sign where nothing is left of it."""
+    text = f"{value:.{digits}f}"
+    return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")
+
+
+def frame_chain(prepared: Prepared, samples: Mapping[str, Floats], drive: Floats) -> list[Tile]:
+    """Of a load frame: what is commanded, force and lengths as they stand, and the inputs."""
+    rig, made = prepared.rig, []
+    assert rig.frame is not None
+    speed = float(np.mean(drive)) * rig.frame.speed
+    fastest = rig.front_end.source_range * abs(rig.frame.speed)
+    made.append(Tile("actuator", "Actuator", rig.frame.model, "at rest" if speed == 0 else f"{6e4 * speed:.3g} mm/min",
+                     f"of {6e4 * fastest:.3g}", abs(speed) / fastest, 0.99, "drive"))  # fmt: skip
+    worst = 0.0
+    for c in rig.channels:
+        x = samples[c.role]
+        used = float(np.max(np.abs(x))) / c.range
+        worst = max(worst, used)
+        value = float(np.mean(x)) / prepared.facts.sensitivity.get(c.role, 1.0)
+        text, _ = _sensor_detail(prepared, c.role)
+        if c.kind == "force":
+            shown, most = f"{_plain(value / 1e3, 2)} kN", f"of {rig.frame.force / 1e3:g}"
+            used = max(used, abs(value) / rig.frame.force)
+        elif c.kind == "length":
+            shown, most = f"{_plain(1e3 * value, 3)} mm", f"of {1e3 * c.range / prepared.facts.sensitivity[c.role]:.3g}"
+        else:
+            shown, most = number(float(np.mean(x)), "V"), f"of {c.range:g} V"
+        made.append(Tile(c.role, c.role.capitalize(), text, shown, most, used, 1.0, "measure", used >= 1))
     return [*made, _inputs(prepared, worst)]
 
 

@@ -122,17 +122,26 @@ class Pull:
         return np.asarray(self.sign * made / self.per_volt)
 
     def live(self, held: Mapping[str, Floats], t: float, item: int, at: float, of: float) -> dict[str, Any]:
-        made: dict[str, Any] = {"item": item, "at": at, "of": of, "force": float(held["force"][-1])}
+        force = float(held["force"][-1])
+        made: dict[str, Any] = {"item": item, "at": at, "of": of, "broken": force < 0.5 * self.top and self.top > 0}
+        shown = {"Force": f"{force / 1e3:.3f} kN"}
         if self.curve:
             strain, stress = self.curve[-1]
-            made |= {"strain_percent": strain, "stress_mpa": stress}
+            made["strain"] = strain
+            shown |= {"Stress": f"{stress:.1f} MPa", "Strain": f"{strain:.3f} %"}
             step = max(len(self.curve) // MOST, 1)
             x, y = zip(*self.curve[::step], strict=True)
             made["curves"] = {"stress": {"now": [list(x), list(y)]}}
         rate = self._strain_rate()
         if rate is not None:
-            made["strain_rate_per_s"] = rate
-        return made
+            shown["Strain rate"] = f"{rate:.2e} 1/s"
+        if "displacement" in held:
+            way = float(held["displacement"][-1])
+            shown["Travel"] = f"{1e3 * way:.2f} mm"
+            made["travel"] = way
+        left = self.facts.limits["frame_force"] - force
+        shown["Force left"] = f"{left / 1e3:.1f} kN"
+        return {**made, "shown": shown}
 
 
 def perform(settings: TensionSettings, facts: Facts) -> Performance:
@@ -144,7 +153,8 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     while got.start - start < settings.pull.rest:
         pull.learn_zero(got.channels)
         held = pull.units(got.channels)
-        shown = {"item": 0, "at": got.start - start, "of": planned[0], "force": float(held["force"][-1])}
+        told = {"Force": f"{float(held['force'][-1]) / 1e3:.3f} kN"}
+        shown = {"item": 0, "at": got.start - start, "of": planned[0], "shown": told}
         got = yield Want(np.zeros(facts.block), live=shown)
     zero = pull.set_zero()
     marks: tuple[Mapping[str, Any], ...] = (
