@@ -14,7 +14,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 KEPT = (
     "ledger", "bench-running", "budget", "folio", "night", "profile-editor", "sine-running", "random-running",
-    "sine-cut", "response", "map", "overlay", "settings", "new-test", "amplifier-sheet", "beginning", "hook-up",
+    "sine-cut", "response", "tension", "overlay", "settings", "new-test", "amplifier-sheet", "beginning", "hook-up",
     "by-hand", "four-steps",
 )  # fmt: skip
 """One of each main view; the story takes more on its way."""
@@ -55,6 +55,7 @@ def main() -> None:
         story.run_shaker()
         story.run_own()
         story.run_listening()
+        story.run_frame()
         story.run_amplifier()
         story.run_shaker_cut()
         story.run_cut()

@@ -316,6 +316,34 @@ class Story:
         self.shot("microphone-check")
         self._hear()
 
+    def run_frame(self) -> None:
+        """A coupon pulled until it breaks, the construction on its curve; and one from another laboratory's record."""
+        bench = self.window.bench
+        self.open_plan("mooring-plate", "tension")
+        self._walk()
+        self.until_live(lambda b: float(b.live.get("strain") or 0) > 6)
+        self.shot("tension-running")
+        self._until_done()
+        settle(0.5)
+        self.shot("tension")
+        self.window.go("Lightbox")
+        place = self.window.place("Lightbox")
+        place.open_file(self.lab.folder / "records" / "coupon-3.csv")
+        sheet = place.read_foreign(self.lab.folder / "records" / "coupon-3.csv")
+        if sheet is None:
+            raise RuntimeError("the record could not be opened")
+        sheet.article.setText("Coupon MP-3")
+        for key, text in (("width", "12.5 mm"), ("thickness", "4 mm"), ("gauge_length", "50 mm")):
+            row = sheet.sheet.rows[f"specimen.{key}"]
+            sheet.sheet.changed.emit(row.setting, text)
+        settle(0.4)
+        sheet.grab().save(str(self.pictures / "record-sheet.png"))
+        sheet.done_with()
+        wait_until(lambda: sheet.take is not None and not place.aside.open, 60)
+        settle(0.5)
+        self.shot("record-read")
+        bench.leave()
+
     def run_amplifier(self) -> None:
         """The fog-signal amplifier's sheet; what a sagging supply spoiled is taken again."""
         bench = self.window.bench

@@ -178,6 +178,9 @@ def room_text(room: Room) -> tuple[str, float]:
     if room.key == "disk":
         return f"{room.value / 1e9:.0f} GB", 1.0 if room.used < 1 else 0.0
     left = (room.limit or 0.0) - room.value
+    if room.key.split("_")[0] in ("force", "length"):
+        left = (room.limit or 0.0) - abs(room.value)  # either way counts
+        return (f"{left / 1e3:.1f} kN" if room.unit == "N" else f"{1e3 * left:.1f} mm"), 1 - room.used
     if room.key == "stroke":
         return f"{1e3 * left:.1f} mm", 1 - room.used
     digits = 1 if (room.limit or 0.0) >= 2 else 2

@@ -108,6 +108,25 @@ def _listening_jobs(lab: Lab) -> None:
     plate = listening_plan(lab, "Plate, corner to centre", "Mooring plate", "impact-response", hits,
                            rigs / "hammer.rig.yaml")  # fmt: skip
     write_listening_plan(job / "mooring-plate" / "impact", "impact", plate)
+    _coupon_job(lab, job, rigs)
+
+
+def _coupon_job(lab: Lab, job: Path, rigs: Path) -> None:
+    """A coupon of the mooring plate, pulled."""
+    settings: dict[str, Any] = {
+        "specimen": {"width": "12.48 mm", "thickness": "4.01 mm", "gauge_length": "50 mm", "parallel_length": "75 mm"},
+        "pull": {"speed": "5 mm/min"}, "uncertainty": {"force": "0.5 %", "extension": "0.6 %", "area": "0.4 %"},
+        "limits": {"proof_0.2": {"low": "340 MPa"}, "strength": {"low": "470 MPa"},
+                   "elongation_at_break": {"low": "12 %"}},
+    }  # fmt: skip
+    coupon = listening_plan(lab, "Coupon MP-4, pulled", "Mooring plate", "tension", settings, rigs / "frame.rig.yaml")
+    coupon["walk_round"] = [
+        {"key": "grips", "text": "Specimen in both grips, straight"},
+        {"key": "pin", "text": "Extensometer on, its pin out"},
+        {"key": "travel", "text": "End stops set; nobody within reach"},
+        {"key": "door", "text": "Guard door closed"},
+    ]
+    write_listening_plan(job / "mooring-plate" / "tension", "tension", coupon)
 
 
 def _write_csv(place: Path, x: Floats, rate: float) -> None:

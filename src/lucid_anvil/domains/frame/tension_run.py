@@ -134,7 +134,7 @@ class Pull:
             made["curves"] = {"stress": {"now": [list(x), list(y)]}}
         rate = self._strain_rate()
         if rate is not None:
-            shown["Strain rate"] = f"{rate:.2e} 1/s"
+            shown["Strain rate"] = f"{rate:.2g} 1/s"
         if "displacement" in held:
             way = float(held["displacement"][-1])
             shown["Travel"] = f"{1e3 * way:.2f} mm"
