@@ -445,8 +445,10 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(csv), ""))
     box.choose_file()
     assert box.list.currentItem().text() == "foreign.csv" and "pulse" in box.record.chart.series
-    box.read_again()
-    assert "Only takes are read again" in box.hint.text()
+    box.read_again()  # which asks how
+    sheet = QApplication.activeModalWidget()
+    assert sheet is not None and sheet.file == csv
+    sheet.reject()
     monkeypatch.setattr(Player, "device", staticmethod(lambda: None))
     box.tabs.choose("listen")
     assert box.sound.name == "pulse" and box.stack.currentWidget() is box.sound

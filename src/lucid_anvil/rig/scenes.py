@@ -92,6 +92,18 @@ class CalibratorScene(Model):
     noise: Annotated[float, quantity("Pa")] = 0.01
 
 
+class RubberPart(Model):
+    """An elastomer in the frame instead: a spring that softens from cycle to cycle, a dashpot, a set that grows."""
+
+    stiffness: Annotated[float, quantity("N/m")] = 4e5
+    loss: float = Field(default=0.12, ge=0, le=2)
+    """tan delta at 1 Hz"""
+    softening: Percent = 4.0
+    """of its stiffness, each time ten times as many cycles were made"""
+    set: Percent = 2.0
+    """of the swing that stays, each time ten times as many cycles were made"""
+
+
 class FrameScene(Model):
     """A specimen in a load frame: elastic, flowing, hardening, softening, broken. Its extensometer sits on its own
     gauge length."""
@@ -113,6 +125,8 @@ class FrameScene(Model):
     """of frame, cell and grips in series"""
     slack: Annotated[float, quantity("m")] = 0.0002
     """travel before the grips bite"""
+    rubber: RubberPart | None = None
+    """An elastomer between plates instead, pressed where the crosshead goes below zero"""
     lag: Seconds = 0.02
     """time constant of the valve"""
 

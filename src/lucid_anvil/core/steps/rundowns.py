@@ -28,6 +28,8 @@ class Rundown:
 
 @dataclass(frozen=True)
 class Caught:
+    """What one record holds."""
+
     runs: tuple[Rundown, ...]
     rebounds: tuple[Rundown, ...]
     open: bool

@@ -9,14 +9,14 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
-from ...contracts.settings import quantity
+from ...contracts.settings import Flag, Model, quantity
 from ...core.errors import BadInput
 from ...core.frame import cycles
-from ...core.quantities import same_kind
-from .shared import FrameMethod, FrameSettings, Specimen, length_in
+from ...core.quantities import parse, same_kind
+from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed
 
 KEYS = {
     "cycles": ("Whole cycles", ""),
@@ -24,6 +24,39 @@ KEYS = {
     "stiffness_final": ("Stiffness, final", "N/m"),
     "cycles_to_stop": ("Cycles until the stiffness falls below its share", ""),
 }
+
+
+class PulseSettings(Model):
+    """How a specimen is pulsed where a frame is driven; a record that is there knows nothing of it."""
+
+    control: Literal["force", "length"] = "force"
+    shape: Literal["haversine", "sine"] = "haversine"
+    mean: Any = "1.2 kN"
+    """Pressed, counted positive; a force or a length, as control says"""
+    amplitude: Any = "1 kN"
+    """From the mean to a peak"""
+    frequency: Annotated[float, quantity("Hz")] = 1.0
+    cycles: int = Field(default=200, ge=1)
+    stiffness: Annotated[float, quantity("N/m")] = 4e5
+    """About what the specimen has: the first cycles begin with it"""
+    pressed: Flag = True
+    """Whether the crosshead goes below zero to load it; off: it pulls"""
+    rest: Annotated[float, quantity("s")] = 1.0
+    """Before the pulses, in which zero is taken"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> PulseSettings:
+        unit = "N" if self.control == "force" else "m"
+        self.mean, self.amplitude = (parse(getattr(self, k), unit, k) for k in ("mean", "amplitude"))
+        if min(self.frequency, self.stiffness, self.amplitude, self.rest) <= 0:
+            raise ValueError("amplitude, frequency, stiffness and rest must be above zero.")
+        if self.amplitude > self.mean:
+            raise ValueError("amplitude: beyond the mean the plates would part: raise the mean.")
+        return self
+
+    @property
+    def sign(self) -> float:
+        return -1.0 if self.pressed else 1.0
 
 
 class CyclicSettings(FrameSettings):
@@ -38,6 +71,7 @@ class CyclicSettings(FrameSettings):
     stop_share: Annotated[float, quantity("%")] | None = None
     """Share of the initial stiffness below which the specimen counts as spent"""
     stiffness: Literal["secant", "harmonic"] = "secant"
+    pulse: PulseSettings = Field(default_factory=PulseSettings)
 
     @model_validator(mode="after")
     def _sensible(self) -> CyclicSettings:
@@ -59,7 +93,16 @@ class Cyclic(FrameMethod):
     title = "Pulses, fatigue"
     roles = ("force", "displacement")
     more = True
-    about = "How a specimen's stiffness, loss and set change from pulse to pulse"
+    reads_only = False
+    kinds = ("length",)
+    about = "How a specimen's stiffness, loss and set change from pulse to pulse, in a load frame or from a record"
+    usual = {"pulse": {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "1 Hz", "cycles": 60}}
+    walk_round = (
+        {"key": "plates", "text": "Specimen between its plates, in the middle"},
+        {"key": "travel", "text": "End stops set; nobody within reach"},
+        {"key": "door", "text": "Guard door closed"},
+    )
+    told = ("pulses",)
     Settings = CyclicSettings
     readings = {**listed(KEYS), "permanent_displacement": "Permanent change, of every length role too [m]"}
     curves = {
@@ -83,7 +126,10 @@ class Cyclic(FrameMethod):
             r != "force" and (r in settings.sensitivity or same_kind(c.unit or "?", "m")))]  # fmt: skip
         rate, n = together(record, ("force", *lengths))
         force = samples_in(record, "force", "N", settings.sensitivity)[:n]
-        held = {r: length_in(record, r, settings)[:n] for r in lengths}
+        begun = next((m["t"] for m in marks if m.get("kind") == "pulses"), 0.0)
+        first = int(begun * rate)  # what was at rest before makes no cycles
+        force, n = force[first:], n - first
+        held = {r: length_in(record, r, settings)[first : first + n] for r in lengths}
         if n < 8:
             raise BadInput(f"the record has {n} samples: there is no cycle in it.")
         force, held, notes = _signed(force, held)
@@ -107,6 +153,22 @@ class Cyclic(FrameMethod):
         notes.append(f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
                      f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
         return Finding(self.name, made.all(), curves, notes=tuple(notes))
+
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: CyclicSettings) -> list[CourseItem]:
+        p = settings.pulse
+        pulses = CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.frequency, p.frequency)
+        return [CourseItem("Zero", p.rest), pulses]
+
+    def perform(self, settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .cyclic_run import perform
+
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        return sensed(super().fill(given, bench), bench)
 
 
 METHOD = Cyclic()

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ...contracts.method import Method, MethodSettings
+from ...contracts.method import BenchFacts, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import samples_in
 from ...contracts.settings import Model, quantity
@@ -83,6 +83,17 @@ class FrameMethod(Method):
     """Records of a frame: what rests, breaks or goes slowly is no fault there."""
 
     reads_only = True
+
+
+def sensed(given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+    """Settings with the sensitivities [V per unit] of force and length channels that the bench knows."""
+    units = {"force": "V/N", "length": "V/m"}
+    known = {
+        role: f"{bench.sensitivity[role]!r} {units[kind]}"
+        for role, kind in bench.kinds.items()
+        if kind in units and role in bench.sensitivity
+    }
+    return {**given, "sensitivity": {**known, **given.get("sensitivity", {})}}
 
 
 def length_in(record: Mapping[str, Channel], role: str, settings: FrameSettings) -> Floats:

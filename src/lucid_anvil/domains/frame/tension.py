@@ -17,7 +17,7 @@ from ...contracts.settings import Flag, Model, quantity
 from ...core.errors import BadInput
 from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
-from .shared import FrameMethod, FrameSettings, Specimen, length_in, thinned
+from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed, thinned
 
 LENGTHS = ("extension", "displacement", "transverse")
 KEYS = {
@@ -223,15 +223,7 @@ class Tension(FrameMethod):
 
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         """Sensitivities [V per unit] that the bench knows."""
-        made = super().fill(given, bench)
-        units = {"force": "V/N", "length": "V/m"}
-        known = {
-            role: f"{bench.sensitivity[role]!r} {units[kind]}"
-            for role, kind in bench.kinds.items()
-            if kind in units and role in bench.sensitivity and role in (*self.roles, *self.optional_roles)
-        }
-        made["sensitivity"] = {**known, **made.get("sensitivity", {})}
-        return made
+        return sensed(super().fill(given, bench), bench)
 
 
 METHOD = Tension()

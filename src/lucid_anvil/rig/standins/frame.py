@@ -7,7 +7,7 @@ import numpy as np
 from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import FramePart, Rig
-from ..scenes import FrameScene
+from ..scenes import FrameScene, RubberPart
 from .listening import ListeningBench
 
 POINTS = 4001
@@ -54,13 +54,49 @@ class Specimen:
         return force, strain
 
 
+class Rubber:
+    """Force over travel of an elastomer: softer and more set with each cycle."""
+
+    def __init__(self, part: RubberPart, rate: float) -> None:
+        self.part, self.rate = part, rate
+        self.before, self.count, self.up, self.swing = 0.0, 1.0, False, 0.0
+        self.low = self.high = 0.0
+
+    def __call__(self, travel: Floats) -> tuple[Floats, Floats]:
+        decades = float(np.log10(max(self.count, 1.0)))
+        k = self.part.stiffness * (1 - self.part.softening / 100) ** decades
+        left = self.part.set / 100 * self.swing * decades
+        speed = np.diff(np.concatenate([[self.before], travel])) * self.rate
+        self.before = float(travel[-1])
+        squeezed = np.minimum(travel + left, 0.0)  # plates do not pull
+        force = k * squeezed + np.where(squeezed < 0, k * self.part.loss / (2 * np.pi) * speed, 0.0)
+        self._count(travel)
+        return np.minimum(force, 0.0), squeezed
+
+    def _count(self, travel: Floats) -> None:
+        """A cycle each time that it goes back by more than half of its swing."""
+        low, high = float(travel.min()), float(travel.max())
+        self.low, self.high = min(self.low, low), max(self.high, high)
+        self.swing = self.high - self.low
+        middle = (self.low + self.high) / 2
+        if self.up and low < middle - 0.2 * self.swing:
+            self.up = False
+        elif not self.up and high > middle + 0.2 * self.swing and self.swing > 1e-5:
+            self.up = True
+            self.count += 1
+
+
 class FrameBench(ListeningBench):
     """The frame behind the front end: what the source plays is the crosshead's speed."""
 
     def __init__(self, rig: Rig) -> None:
         scene = rig.standin.scene
         assert isinstance(scene, FrameScene)
-        self.specimen = Specimen(scene)
+        self.gauge = scene.gauge
+        self.lag = scene.lag
+        self.specimen: Specimen | Rubber = (
+            Specimen(scene) if scene.rubber is None else Rubber(scene.rubber, rig.front_end.rate)
+        )
         self.part = rig.frame or FramePart()
         self.travel, self.speed = 0.0, 0.0
         super().__init__(rig)
@@ -73,12 +109,11 @@ class FrameBench(ListeningBench):
         """By role: force, extension, displacement."""
         from scipy.signal import lfilter
 
-        a = np.exp(-1 / (self.specimen.scene.lag * self.rate))
+        a = np.exp(-1 / (self.lag * self.rate))
         wanted = self.part.speed * self.source
         speed, _ = lfilter([1 - a], [1, -a], wanted, zi=[a * self.speed])
         self.speed = float(speed[-1])
         travel = np.clip(self.travel + np.cumsum(speed) / self.rate, -self.part.travel / 2, self.part.travel / 2)
         self.travel = float(travel[-1])
         force, strain = self.specimen(travel)
-        gauge = self.specimen.scene.gauge
-        return {"force": force, "extension": strain * gauge, "displacement": travel, "length": travel}
+        return {"force": force, "extension": strain * self.gauge, "displacement": travel, "length": travel}

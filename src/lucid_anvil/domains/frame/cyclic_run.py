@@ -1,0 +1,205 @@
+"""Pulses on a load frame: mean and amplitude in force or length, adapted from cycle to cycle as a specimen softens."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ...contracts.method import Facts, Got, Performance, Want
+from ...contracts.recording import Floats
+from ...core.errors import BadInput
+
+if TYPE_CHECKING:
+    from .cyclic import CyclicSettings
+
+FOLLOW = 2.0
+"""1/s by which the crosshead is drawn to where it should be: slow, since what it shows is two blocks old"""
+GROW = 4
+"""Cycles in which the amplitude comes up from a third"""
+FROM_BELOW = 0.92
+"""Share of what it should then be, so that no peak goes beyond what is wanted"""
+CONTACT = 2.0
+"""s in which the crosshead goes to half of the mean, and then to the mean"""
+WHOLE = 3
+"""Cycles below its share after which a specimen is spent"""
+LEARN = 0.6
+"""Share of what is missing that a cycle's amplitude is changed by"""
+MOST = 400
+"""Points of the live trend"""
+SHAPES = {
+    "sine": (lambda u: np.sin(2 * np.pi * u), lambda u: 2 * np.pi * np.cos(2 * np.pi * u)),
+    "haversine": (lambda u: -np.cos(2 * np.pi * u), lambda u: 2 * np.pi * np.sin(2 * np.pi * u)),
+}
+"""From -1 to 1 over a cycle, and its slope over the share of the cycle"""
+
+
+class Pulses:
+    """The state of a run of pulses. Forces and lengths count positive where they are pressed."""
+
+    def __init__(self, settings: CyclicSettings, facts: Facts) -> None:
+        if "frame_speed" not in facts.limits:
+            raise BadInput("the rig describes no load frame: give its `frame` speed, force and travel.")
+        self.settings, self.facts, self.pulse = settings, facts, settings.pulse
+        self.per_volt = facts.limits["frame_speed"]
+        self.fastest = 0.98 * facts.source_range * abs(self.per_volt)
+        self.frequency = self.pulse.frequency
+        self.shape, self.slope = SHAPES[self.pulse.shape]
+        self.zero: dict[str, float] = {}
+        self.sums: dict[str, tuple[float, int]] = {}
+        self.phase = 0.25 if self.pulse.shape == "haversine" else 0.0  # it begins in the middle
+        self.cycle = 0
+        force = self.pulse.control == "force"
+        # Where force is wanted the first amplitude is what a guess of the stiffness makes of it; cycles correct it.
+        self.amplitude = self.pulse.amplitude / self.pulse.stiffness if force else self.pulse.amplitude
+        self.middle = self.pulse.mean / self.pulse.stiffness if force else self.pulse.mean
+        self.offset = 0.0
+        self.seen: dict[str, list[float]] = {}
+        self.trend: list[tuple[float, float]] = []
+        self.first: float | None = None
+        self.below = 0
+        self.why = ""
+
+    def learn_zero(self, channels: Mapping[str, Floats]) -> None:
+        for role, x in channels.items():
+            if role in self.facts.sensitivity:
+                s, n = self.sums.get(role, (0.0, 0))
+                self.sums[role] = (s + float(x.sum()) / self.facts.sensitivity[role], n + x.size)
+
+    def set_zero(self) -> dict[str, float]:
+        self.zero = {role: s / n for role, (s, n) in self.sums.items() if n}
+        return self.zero
+
+    def units(self, channels: Mapping[str, Floats]) -> dict[str, Floats]:
+        return {
+            role: self.pulse.sign * (x / self.facts.sensitivity[role] - self.zero.get(role, 0.0))
+            for role, x in channels.items() if role in self.facts.sensitivity
+        }  # fmt: skip
+
+    def block(self, held: Mapping[str, Floats]) -> Floats:
+        """Volts of the next block: the shape's own speed, drawn to where the crosshead should be."""
+        n, rate = self.facts.block, self.facts.rate
+        u = self.phase + self.frequency * (np.arange(n) + 1) / rate
+        grown = np.clip((u + 1) / GROW, 1 / 3, 1.0) if self.cycle < GROW else np.ones(n)
+        size = self.amplitude * grown
+        speed = size * self.slope(u) * self.frequency
+        # What is shown was commanded two blocks ago: it is held against where it should have been then.
+        was = u[0] - 3 * n * self.frequency / rate
+        if was > (0.25 if self.pulse.shape == "haversine" else 0.0):
+            risen = min((was + 1) / GROW, 1.0)
+            should = self.middle + self.amplitude * float(self.shape(np.array(was))) * risen
+            speed = speed + FOLLOW * (should - float(held["displacement"][0]))
+        else:
+            speed = speed + FOLLOW * (self.middle - float(held["displacement"][0]))
+        self.phase = float(u[-1])
+        return np.asarray(np.clip(self.pulse.sign * speed, -self.fastest, self.fastest) / self.per_volt)
+
+    def meet(self, held: Mapping[str, Floats]) -> bool:
+        """Whether the specimen bears half of the mean; then its stiffness is known, and the guess of it put right."""
+        force, way = float(np.mean(held["force"])), float(np.mean(held["displacement"]))
+        if self.pulse.control != "force":
+            return way >= 0.5 * self.middle
+        if force < 0.5 * self.pulse.mean:
+            return False
+        stiffness = force / max(way, 1e-9)
+        self.amplitude, self.middle = (v / stiffness for v in (self.pulse.amplitude, self.pulse.mean))
+        self.amplitude *= FROM_BELOW
+        return True
+
+    def drawn(self, held: Mapping[str, Floats], speed: float | None) -> Floats:
+        """Volts that bring the crosshead on at a speed [m/s], or to its middle where none is given."""
+        if speed is None:
+            speed = FOLLOW * (self.middle - float(np.mean(held["displacement"])))
+        speed = min(max(speed, -self.fastest), self.fastest)
+        return np.full(self.facts.block, self.pulse.sign * speed / self.per_volt)
+
+    def look(self, held: Mapping[str, Floats]) -> bool:
+        """Take a block; whether a cycle ended with it, so that amplitude and mean were corrected."""
+        for role in ("force", "displacement"):
+            x = held[role]
+            low, high = self.seen.setdefault(role, [float("inf"), -float("inf")])
+            self.seen[role] = [min(low, float(x.min())), max(high, float(x.max()))]
+        if math.floor(self.phase) <= self.cycle:
+            return False
+        self.cycle = math.floor(self.phase)
+        self._correct()
+        self.seen = {}
+        return True
+
+    def _correct(self) -> None:
+        low, high = self.seen["displacement"]
+        f_low, f_high = self.seen["force"]
+        if high - low <= 0:
+            return
+        stiffness = (f_high - f_low) / (high - low)
+        self.trend.append((float(self.cycle), stiffness))
+        if self.cycle < GROW:
+            return
+        which = (f_low, f_high) if self.pulse.control == "force" else (low, high)
+        swing, middle = which[1] - which[0], (which[1] + which[0]) / 2
+        per = max(stiffness, 1e-9) if self.pulse.control == "force" else 1.0
+        self.amplitude += LEARN * (self.pulse.amplitude - swing / 2) / per
+        self.middle += LEARN * (self.pulse.mean - middle) / per
+        self.amplitude = max(self.amplitude, 0.0)
+        if self.cycle == self.settings.initial_cycle:
+            self.first = stiffness
+        share = self.settings.stop_share
+        if self.first and share is not None and stiffness < share / 100 * self.first:
+            self.below += 1
+            if self.below >= WHOLE:  # so many that the record holds them whole
+                self.why = "stiffness"
+
+    def live(self, at: float, of: float, held: Mapping[str, Floats]) -> dict[str, Any]:
+        shown = {"Cycles": str(self.cycle), "Force": f"{float(held['force'][-1]):.0f} N",
+                 "Length": f"{1e3 * float(held['displacement'][-1]):.3f} mm"}  # fmt: skip
+        made: dict[str, Any] = {"item": 1, "at": at, "of": of, "cycles": self.cycle}
+        if self.trend:
+            shown["Stiffness"] = f"{self.trend[-1][1] / 1e3:.4g} N/mm"
+            step = max(len(self.trend) // MOST, 1)
+            x, y = zip(*self.trend[::step], strict=True)
+            made["curves"] = {"stiffness": {"now": [list(x), list(y)]}}
+        return {**made, "shown": shown}
+
+
+def perform(settings: CyclicSettings, facts: Facts) -> Performance:
+    """Zero, pulses, rest."""
+    pulses = Pulses(settings, facts)
+    of = settings.pulse.cycles / settings.pulse.frequency
+    got: Got = yield Want(np.zeros(facts.block))
+    start = got.start
+    while got.start - start < settings.pulse.rest:
+        pulses.learn_zero(got.channels)
+        got = yield Want(np.zeros(facts.block), live={"item": 0, "at": got.start - start, "of": settings.pulse.rest})
+    marks: tuple[Mapping[str, Any], ...] = ({"kind": "zero", "t": got.start, **pulses.set_zero()},)
+    # Slowly on until it bears half of the mean; then to the middle, and only then does it pulse.
+    slow = pulses.middle / 2 / CONTACT
+    until = got.start + 6 * CONTACT
+    while not pulses.meet(pulses.units(got.channels)):
+        if got.start > until:
+            pulses.why = "no contact"
+            break
+        got = yield Want(pulses.drawn(pulses.units(got.channels), slow), marks=marks)
+        marks = ()
+    until = got.start + CONTACT
+    while not pulses.why and got.start < until:
+        got = yield Want(pulses.drawn(pulses.units(got.channels), None), marks=marks)
+        marks = ()
+    marks = (*marks, {"kind": "pulses", "t": got.start})
+    begun, live = got.start, None
+    while not pulses.why:
+        held = pulses.units(got.channels)
+        drive = pulses.block(held)
+        if pulses.look(held) or live is None:
+            live = pulses.live(got.start - begun, of, held)
+        if pulses.cycle >= settings.pulse.cycles:
+            pulses.why = "cycles"
+        elif any(o.get("order") == "skip" for o in got.orders):
+            pulses.why = "operator"
+        got = yield Want(drive, marks=marks, live=live)
+        marks = ()
+    marks = ({"kind": "pulsed", "t": got.start, "why": pulses.why, "cycles": pulses.cycle},)
+    for _ in range(max(int(0.3 * facts.rate / facts.block), 2)):
+        got = yield Want(np.zeros(facts.block), marks=marks)
+        marks = ()
