@@ -87,7 +87,7 @@ class PlainStage(QWidget):
 
     def _growing(self, board: Board) -> None:
         """Curves that a method draws while it runs, on the view that they belong to; it is shown when they begin."""
-        curves = board.live.get("curves") if board.live else None
+        curves = board.live.get("curves") if board.live and "read" not in self.begun else None
         for key, lines in (curves or {}).items():
             if key not in self.views:
                 continue
@@ -103,6 +103,7 @@ class PlainStage(QWidget):
         self.earlier = finding
 
     def show_finding(self, finding: Finding) -> None:
+        self.begun.add("read")
         for axis, chart in self.views.values():
             chart.drop(*[k for k in chart.series if k != "legend"])
             before = self.earlier if self.earlier is not None and self.earlier.method == finding.method else None

@@ -170,7 +170,7 @@ def frame_chain(prepared: Prepared, samples: Mapping[str, Floats], drive: Floats
     speed = float(np.mean(drive)) * rig.frame.speed
     fastest = rig.front_end.source_range * abs(rig.frame.speed)
     made.append(Tile("actuator", "Actuator", rig.frame.model, "at rest" if speed == 0 else f"{6e4 * speed:.3g} mm/min",
-                     f"of {6e4 * fastest:.3g}", abs(speed) / fastest, 0.99, "drive"))  # fmt: skip
+                     f"of {6e4 * fastest:.4g}", abs(speed) / fastest, 0.99, "drive"))  # fmt: skip
     worst = 0.0
     for c in rig.channels:
         x = samples[c.role]

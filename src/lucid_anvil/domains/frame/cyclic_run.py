@@ -134,7 +134,9 @@ class Pulses:
         if high - low <= 0:
             return
         stiffness = (f_high - f_low) / (high - low)
-        self.trend.append((float(self.cycle), stiffness))
+        number = self.cycle - 1  # as the record counts them: the one in which they begin is none
+        if number > 0:
+            self.trend.append((float(number), stiffness))
         if self.cycle < GROW:
             return
         which = (f_low, f_high) if self.pulse.control == "force" else (low, high)
@@ -143,7 +145,7 @@ class Pulses:
         self.amplitude += LEARN * (self.pulse.amplitude - swing / 2) / per
         self.middle += LEARN * (self.pulse.mean - middle) / per
         self.amplitude = max(self.amplitude, 0.0)
-        if self.cycle == self.settings.initial_cycle:
+        if number == self.settings.initial_cycle:
             self.first = stiffness
         share = self.settings.stop_share
         if self.first and share is not None and stiffness < share / 100 * self.first:
