@@ -14,7 +14,7 @@ from .place import Lab, open_lab
 from .textfiles import dump_yaml, whole_write
 
 FOLDERS = ("jobs", "certificates", "rigs", "run")
-RIGS = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser")
+RIGS = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver")
 MOST = 12
 """Labs that are remembered"""
 

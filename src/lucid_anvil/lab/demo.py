@@ -49,7 +49,7 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
     """A fresh demo lab in a folder that is empty or not there."""
     folder.mkdir(parents=True, exist_ok=True)
     source = files("lucid_anvil") / "data" / "demo"
-    rigs = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser")
+    rigs = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver")
     for name in ("lab.yaml", *(f"rigs/{r}.rig.yaml" for r in rigs)):
         place = folder / name
         place.parent.mkdir(parents=True, exist_ok=True)

@@ -18,7 +18,7 @@ STAND_INS = {
     "comparison": "Stand-in shaker for comparisons", "shaker": "Large stand-in shaker", "hammer": "Stand-in hammer",
     "pump": "Stand-in machine", "microphone": "Stand-in calibrator and microphone",
     "amplifier": "Stand-in amplifier on its loads", "frame": "Stand-in load frame",
-    "pulser": "Stand-in load frame with plates",
+    "pulser": "Stand-in load frame with plates", "driver": "Stand-in loudspeaker driver",
 }  # fmt: skip
 """Benches of stand-ins that can be begun, by the name of what they are made from"""
 KIND_OF = {

@@ -131,4 +131,32 @@ class FrameScene(Model):
     """time constant of the valve"""
 
 
-Scene = Annotated[PlateScene | PumpScene | CalibratorScene | FrameScene | AmplifierScene, Field(discriminator="kind")]
+class DriverScene(Model):
+    """A loudspeaker driver in front of a microphone, with what may be wrong with it."""
+
+    kind: Literal["driver"]
+    sensitivity: Annotated[float, quantity("Pa/V")] = 0.5
+    """at the microphone"""
+    resonance: Hz = 95.0
+    quality: float = Field(default=3.0, gt=0.3)
+    resistance: Annotated[float, quantity("ohm")] = 6.2
+    inductance: Annotated[float, quantity("V*s/A")] = 4e-4
+    peak: Annotated[float, quantity("ohm")] = 30.0
+    """above the resistance at the resonance"""
+    square: float = 0.005
+    """even distortion, per volt"""
+    cube: float = 0.001
+    """odd distortion, per volt squared"""
+    delay: Seconds = 0.0029
+    reversed: Flag = False
+    """wires exchanged"""
+    rub: float = 0.0
+    """a coil that touches, as a share of the sound"""
+    loose: int = 0
+    """particles that strike in a second"""
+    noise: Annotated[float, quantity("Pa")] = 0.0005
+
+
+Scene = Annotated[
+    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | AmplifierScene, Field(discriminator="kind")
+]

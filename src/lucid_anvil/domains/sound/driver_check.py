@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Model, quantity
@@ -61,6 +61,25 @@ class Orders(Model):
         return self
 
 
+class PlaySettings(Model):
+    """What is played where a driver is there; a record knows nothing of it."""
+
+    first: Annotated[float, quantity("Hz")] = 20e3
+    """From high to low: the resonance comes last and rings out in silence"""
+    last: Annotated[float, quantity("Hz")] = 20.0
+    seconds: Annotated[float, quantity("s")] = 1.0
+    level: Annotated[float, quantity("V")] = 2.83
+    """rms at the terminals"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> PlaySettings:
+        if min(self.first, self.last, self.level) <= 0 or not 0.1 <= self.seconds <= 60:
+            raise ValueError("first, last and level must be above zero, seconds from 0.1 to 60.")
+        if max(self.first, self.last) < 2 * min(self.first, self.last):
+            raise ValueError("first and last: a sweep takes an octave at least.")
+        return self
+
+
 class DriverSettings(SoundSettings):
     """Channels, what was driven, and where it is judged."""
 
@@ -83,6 +102,7 @@ class DriverSettings(SoundSettings):
     """Energy in 1 ms over the median about it"""
     impedance_uncertainty: Annotated[float, quantity("%")] | None = None
     """Expanded (k = 2)"""
+    play: PlaySettings = Field(default_factory=PlaySettings)
 
     @field_validator("reference_level")
     @classmethod
@@ -111,6 +131,14 @@ class DriverCheck(SoundMethod):
     roles = ("stimulus",)
     optional_roles = ("microphone", "current")
     about = "Whether a loudspeaker driver is good: response, impedance, distortion, rub, loose particles"
+    reads_only = False
+    kinds = ("pressure",)
+    usual = {"play": {"level": "2.83 V", "seconds": "1 s"}}
+    walk_round = (
+        {"key": "part", "text": "Driver on its baffle, its leads on"},
+        {"key": "microphone", "text": "Microphone in its place"},
+    )
+    told = ("sweep",)
     Settings = DriverSettings
     readings = listed(KEYS)
     curves = {
@@ -134,9 +162,11 @@ class DriverCheck(SoundMethod):
         if not there:
             raise BadInput("there is no microphone and no current: one of them is needed.")
         rate, n = together(held, ("stimulus", *there))
-        x = samples_in(held, "stimulus", "V")[:n]
-        heard = pressure(held, "microphone", settings.microphone_sensitivity)[:n] if "microphone" in there else None
-        flows = _current(held, settings)[:n] if "current" in there else None
+        # In a take of ours the sweep begins where its mark says: what found the gain before is none of it.
+        a = max((int(m["start"] * rate) for m in marks if m.get("kind") == "sweep"), default=0)
+        x = samples_in(held, "stimulus", "V")[a:n]
+        heard = pressure(held, "microphone", settings.microphone_sensitivity)[a:n] if "microphone" in there else None
+        flows = _current(held, settings)[a:n] if "current" in there else None
         made = Readings(KEYS, settings)
         s = excitation.stimulus_of(x, rate)
         why = "there is no stimulus in this record" if s is None else overloaded(held, settings, ("stimulus", *there))
@@ -147,7 +177,7 @@ class DriverCheck(SoundMethod):
         kind = settings.stimulus_kind
         stepped = bool(settings.steps) or kind == "stepped" or (kind == "auto" and excitation.is_stepped(s))
         if stepped:
-            steps = _steps(settings, s, rate, n)
+            steps = _steps(settings, s, rate, n - a)
             found = core.stepped(x, heard, flows, rate, steps)
         else:
             low, high = excitation.range_of(s)
@@ -158,6 +188,25 @@ class DriverCheck(SoundMethod):
         notes = _read(made, found, curves, settings, stepped)
         return Finding(self.name, made.all(), tuple(curves.values()), notes=tuple(notes),
                        detail={"loose": list(found.loose)} if found.loose else None)  # fmt: skip
+
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: DriverSettings) -> list[CourseItem]:
+        p = settings.play
+        return [CourseItem("Gain", 0.15), CourseItem(f"Sweep, {p.level:g} V", p.seconds + 0.2, p.first, until=p.last)]
+
+    def perform(self, settings: DriverSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .driver_run import perform
+
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        made = super().fill(given, bench)
+        if "microphone" in bench.sensitivity:
+            made.setdefault("microphone_sensitivity", f"{1e3 * bench.sensitivity['microphone']!r} mV/Pa")
+        made["input_range"] = {r: v for r, v in made.get("input_range", {}).items() if r != "current"}
+        return made
 
 
 METHOD = DriverCheck()

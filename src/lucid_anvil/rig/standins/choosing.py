@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from ..amplifier_scene import AmplifierScene
 from ..model import Rig
-from ..scenes import FrameScene
+from ..scenes import DriverScene, FrameScene
 from .amplifier import AmplifierBench
 from .bench import StandInBench
+from .driver import DriverBench
 from .frame import FrameBench
 from .listening import ListeningBench
 
@@ -15,6 +16,8 @@ def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
     """An amplifier's or one that only listens where the rig has a scene, else the shaker's."""
     if isinstance(rig.standin.scene, AmplifierScene):
         return AmplifierBench(rig)
+    if isinstance(rig.standin.scene, DriverScene):
+        return DriverBench(rig)
     if isinstance(rig.standin.scene, FrameScene):
         return FrameBench(rig)
     return ListeningBench(rig) if rig.standin.scene is not None else StandInBench(rig)

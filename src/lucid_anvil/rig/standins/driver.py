@@ -1,0 +1,74 @@
+"""The stand-in driver: an amplifier, a coil, a cone that distorts, rubs or rattles, and a microphone a metre off."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...core.signal.sinefit import Floats
+from ..device import InputBlock
+from ..model import Rig
+from ..scenes import DriverScene
+from .listening import ListeningBench
+
+
+class DriverBench(ListeningBench):
+    """What the source plays goes through the rig's amplifier to the terminals. Everything a block at a time."""
+
+    def __init__(self, rig: Rig) -> None:
+        from scipy.signal import bilinear, butter
+
+        scene = rig.standin.scene
+        assert isinstance(scene, DriverScene)
+        self.driver = scene
+        rate = rig.front_end.rate
+        w, q = 2 * np.pi * scene.resonance, scene.quality
+        tank = np.array([1.0, w / q, w * w])
+        whole = np.polyadd(np.polymul([scene.inductance, scene.resistance], tank), [scene.peak * w / q, 0.0])
+        self.coil = bilinear(tank, whole, rate)
+        self.cone = butter(2, scene.resonance * 0.85, "high", fs=rate)
+        self.far = butter(2, min(1500.0, 0.1 * rate), "low", fs=rate)
+        self.states: dict[str, Floats] = {"coil": np.zeros(3), "cone": np.zeros(2), "far": np.zeros(2)}
+        self.waiting = np.zeros(max(int(round(scene.delay * rate)), 1))
+        self.noises = np.random.default_rng([rig.standin.seed, 11])
+        self.next_strike = 0.0
+        super().__init__(rig)
+
+    def play(self, source: Floats) -> InputBlock:
+        self.source = source
+        return super().play(source)
+
+    def feel(self, t: Floats) -> dict[str, Floats]:
+        """By role and kind: stimulus [V], current [V at its monitor], microphone [Pa]."""
+        from scipy.signal import lfilter
+
+        s, rig = self.driver, self.rig
+        volts = np.clip(self.source * rig.amplifier.gain, -rig.amplifier.clip, rig.amplifier.clip)
+        flows, self.states["coil"] = lfilter(*self.coil, volts, zi=self.states["coil"])
+        moves, self.states["cone"] = lfilter(*self.cone, volts, zi=self.states["cone"])
+        # It is the excursion that distorts: less the higher the tone, so that nothing folds back from half the rate.
+        slow, self.states["far"] = lfilter(*self.far, moves, zi=self.states["far"])
+        sound = moves + s.square * slow**2 + s.cube * slow**3
+        if s.rub:
+            # The coil touches at one side of its travel: short pulses once a period, many orders of it.
+            top = 0.75 * max(float(np.max(np.abs(moves))), 1e-12)
+            sound = sound + s.rub * np.where(moves > top, np.sign(np.sin(2 * np.pi * 4000 * t)), 0.0) * top
+        sound = s.sensitivity * sound * (-1.0 if s.reversed else 1.0)
+        if s.loose and np.max(np.abs(volts)) > 0.1:
+            sound = sound + self._strikes(t)
+        late = np.concatenate([self.waiting, sound])
+        self.waiting = late[sound.size :]
+        heard = late[: sound.size] + s.noise * self.noises.standard_normal(t.size)
+        scale = next((c.scale for c in rig.channels if c.kind == "current"), 0.1)
+        return {"stimulus": volts, "voltage": volts, "current": flows * scale, "pressure": heard}
+
+    def _strikes(self, t: Floats) -> Floats:
+        made = np.zeros(t.size)
+        rate = 1 / (t[1] - t[0])
+        while self.next_strike < t[-1]:
+            at = int((self.next_strike - t[0]) * rate)
+            if 0 <= at < t.size:
+                k = np.arange(min(60, t.size - at))
+                made[at : at + k.size] += 0.06 * np.exp(-k / 8) * np.cos(2 * np.pi * 9000 * k / rate)
+            gap = float(self.noises.exponential(1 / self.driver.loose)) + 0.02
+            self.next_strike = max(self.next_strike, t[0]) + gap
+        return made
