@@ -16,12 +16,12 @@ from ..lab.planning import reference_settings
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
 from ..lab.shaker_planning import sensors_of
 from ..rig.model import Rig, load_rig
-from .preparing import prepare
+from .preparing import OWN, prepare
 
 
 def suits(name: str, rig: Rig) -> str | None:
     """Why a rig can't serve a method; None where it can, by its channels."""
-    method, have = registry.get(name), {c.role for c in rig.channels}
+    method, have = registry.get(name), {OWN, *(c.role for c in rig.channels)}
     lacking = [r for r in method.roles if r not in have]
     if lacking:
         return f"no channel for {' and '.join(lacking)}"

@@ -16,6 +16,8 @@ from ..core.quantities import factor, same_kind
 from ..lab.plans import Plan, load_plan, rig_path
 from ..rig.model import MEASURED, Rig, check_guards, load_rig
 
+OWN = "drive"
+"""Role of the source's own record, which every take has"""
 HEADROOM = 0.8
 """Share of each of the shaker's limits that a course may use."""
 
@@ -163,7 +165,7 @@ def prepare(plan_file: Path, rig_file: Path | None = None) -> Prepared:
 def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prepared:
     method = registry.get(plan.step.method)
     settings = settings_for(plan, rig, str(plan_file))
-    have = {c.role for c in rig.channels}
+    have = {c.role for c in rig.channels} | {OWN}
     for role in method.roles:
         if role not in have:
             raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")

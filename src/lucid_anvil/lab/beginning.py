@@ -14,7 +14,10 @@ from .place import Lab, open_lab
 from .textfiles import dump_yaml, whole_write
 
 FOLDERS = ("jobs", "certificates", "rigs", "run")
-RIGS = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver")
+RIGS = (
+    "comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver",
+    "actuator",
+)  # fmt: skip
 MOST = 12
 """Labs that are remembered"""
 

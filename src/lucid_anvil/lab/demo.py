@@ -11,6 +11,7 @@ import numpy as np
 
 from ..core.quantities import parse, preferred_frequencies
 from ..core.sensor import SensorModel
+from .beginning import RIGS
 from .demo_jobs import make_jobs
 from .demo_records import make_records
 from .ledger import Calibration, Sensor
@@ -49,8 +50,7 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
     """A fresh demo lab in a folder that is empty or not there."""
     folder.mkdir(parents=True, exist_ok=True)
     source = files("lucid_anvil") / "data" / "demo"
-    rigs = ("comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver")
-    for name in ("lab.yaml", *(f"rigs/{r}.rig.yaml" for r in rigs)):
+    for name in ("lab.yaml", *(f"rigs/{r}.rig.yaml" for r in RIGS)):
         place = folder / name
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")

@@ -157,6 +157,19 @@ class DriverScene(Model):
     noise: Annotated[float, quantity("Pa")] = 0.0005
 
 
+class ActuatorScene(Model):
+    """An actuator that follows a voltage, late, with play, and not quite straight."""
+
+    kind: Literal["actuator"]
+    gain: Annotated[float, quantity("m/V")] = 1e-5
+    play: Annotated[float, quantity("m")] = 1.5e-6
+    """by which it lags behind where the drive turns"""
+    bow: Percent = 1.0
+    """of its travel over 10 V that it is off a straight line in the middle"""
+    lag: Seconds = 0.15
+
+
 Scene = Annotated[
-    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | AmplifierScene, Field(discriminator="kind")
+    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | AmplifierScene,
+    Field(discriminator="kind")
 ]

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, together
+from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
+from ...core.quantities import parse, split
 from ...core.steps import hysteresis
 from .shared import Step, StepsMethod, StepsSettings, Stretch, marks_as_steps, mean_of
 
@@ -24,11 +26,38 @@ KEYS = {
 }
 
 
+class StepCourse(Model):
+    """How the source is taken up and down where a bench drives; a record that is there knows nothing of it."""
+
+    model_config = {**Model.model_config, "populate_by_name": True}
+    low: Annotated[float, quantity("V")] = Field(0.0, alias="from")
+    high: Annotated[float, quantity("V")] = Field(1.0, alias="to")
+    steps: int = Field(default=11, ge=3, le=1001)
+    """From one end to the other, both counted"""
+    loops: int = Field(default=1, ge=1, le=1000)
+    settle: Annotated[float, quantity("s")] = 2.0
+    """At most, before a step is read"""
+    steady: float | None = None
+    """The response's change in a second, in its unit, below which it counts as settled before that time"""
+    read: Annotated[float, quantity("s")] = 0.5
+    ramp: Annotated[float, quantity("V/s")] = 2.0
+    """From step to step"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> StepCourse:
+        if self.low >= self.high:
+            raise ValueError("from must lie below to.")
+        if min(self.settle, self.read, self.ramp) <= 0 or (self.steady is not None and self.steady <= 0):
+            raise ValueError("settle, steady, read and ramp must be above zero.")
+        return self
+
+
 class HysteresisSettings(StepsSettings):
     """Where each step has settled."""
 
     steps: list[Stretch] = Field(default_factory=list)
     """{start, stop}; plateaus of the drive are found when missing"""
+    course: StepCourse = Field(default_factory=lambda: StepCourse.model_validate({}))
 
 
 class StepHysteresis(StepsMethod):
@@ -37,7 +66,11 @@ class StepHysteresis(StepsMethod):
     name = "step-hysteresis"
     title = "Steps up and down"
     roles = ("drive", "response")
-    about = "How much the way up differs from the way down"
+    reads_only = False
+    about = "How much the way up differs from the way down, driven in steps or from a record"
+    usual = {"course": {"from": "0 V", "to": "1 V", "steps": 11}}
+    walk_round = ({"key": "free", "text": "What is driven is free to move"},)
+    told = ("step",)
     Settings = HysteresisSettings
     readings = {**listed(KEYS), "span": "Span of the response [its unit]", "zero_return": "End less start [its unit]"}
     curves = {
@@ -54,7 +87,10 @@ class StepHysteresis(StepsMethod):
     ) -> Finding:
         held = record_of(record, settings)
         rate, n = together(held, ("drive", "response"))
-        drive, response = (_plain(held[r], settings.sensitivity.get(r), r)[:n] for r in ("drive", "response"))
+        (drive, of), (response, own) = (
+            _plain(held[r], settings.sensitivity.get(r), r) for r in ("drive", "response")
+        )
+        drive, response = drive[:n], response[:n]
         steps = settings.steps or marks_as_steps(marks, Stretch)
         found = not steps
         if found:
@@ -68,7 +104,6 @@ class StepHysteresis(StepsMethod):
                 if b <= a or (places and a < places[-1][1] - 1):
                     raise BadInput(f"steps, {i}: steps follow one another in time, none overlapping.")
                 places.append((a, min(b, n)))
-        own, of = (held[r].unit for r in ("response", "drive"))
         keys = {**KEYS, "span": (KEYS["span"][0], own), "zero_return": (KEYS["zero_return"][0], own)}
         made = Readings(keys, settings)
         if len(places) < 2:
@@ -81,14 +116,51 @@ class StepHysteresis(StepsMethod):
         return Finding(self.name, made.all(), curves, notes=tuple(notes))
 
 
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: HysteresisSettings) -> list[CourseItem]:
+        from .hysteresis_run import levels
+
+        c = settings.course
+        count = len(levels(settings))
+        ramps = 2 * c.loops * (c.high - c.low) / c.ramp
+        return [CourseItem(f"{count} steps, {c.low:g} V to {c.high:g} V", count * (c.settle + c.read) + ramps)]
+
+    def perform(
+        self, settings: HysteresisSettings, facts: Facts, start: Mapping[str, Any] | None = None
+    ) -> Performance:
+        from .hysteresis_run import perform
+
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        made = super().fill(given, bench)
+        kind = bench.kinds.get("response", "")
+        if kind in ("acceleration", "tach"):
+            raise BadInput("a drive that stands still shows no acceleration: this bench can't be taken up in steps.")
+        unit = {"force": "N", "pressure": "Pa", "length": "m"}.get(kind)
+        if unit is not None and "response" in bench.sensitivity:
+            known = {"response": f"{bench.sensitivity['response']!r} V/({unit})"}
+            made["sensitivity"] = {**known, **made.get("sensitivity", {})}
+        return made
+
+
 METHOD = StepHysteresis()
 
 
-def _plain(channel: Channel, sensitivity: Any, role: str) -> Floats:
-    """Samples in the channel's own unit: a loop needs no other."""
-    if sensitivity is not None:
-        raise BadInput(f"sensitivity.{role}: a loop is read in the units of the record: leave it out.")
-    return channel.samples()
+def _plain(channel: Channel, sensitivity: Any, role: str) -> tuple[Floats, str]:
+    """Samples and their unit: the record's own, or what a sensitivity like '0.5 V/mm' makes of volts."""
+    if sensitivity is None:
+        return channel.samples(), channel.unit
+    _, whole = split(str(sensitivity))
+    _, slash, unit = whole.partition("/")
+    unit = unit.strip("() ")
+    if not slash or not unit:
+        raise BadInput(f"sensitivity.{role}: '{sensitivity}' names no unit: write it like '0.5 V/mm'.")
+    by = parse(sensitivity, f"({channel.unit or 'V'})/({unit})", f"sensitivity.{role}")
+    if by <= 0:
+        raise BadInput(f"sensitivity.{role}: it must be above zero.")
+    return channel.samples() / by, unit
 
 
 def _read(

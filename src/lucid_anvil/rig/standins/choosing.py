@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from ..amplifier_scene import AmplifierScene
 from ..model import Rig
-from ..scenes import DriverScene, FrameScene
+from ..scenes import ActuatorScene, DriverScene, FrameScene
+from .actuator import ActuatorBench
 from .amplifier import AmplifierBench
 from .bench import StandInBench
 from .driver import DriverBench
@@ -16,6 +17,8 @@ def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
     """An amplifier's or one that only listens where the rig has a scene, else the shaker's."""
     if isinstance(rig.standin.scene, AmplifierScene):
         return AmplifierBench(rig)
+    if isinstance(rig.standin.scene, ActuatorScene):
+        return ActuatorBench(rig)
     if isinstance(rig.standin.scene, DriverScene):
         return DriverBench(rig)
     if isinstance(rig.standin.scene, FrameScene):

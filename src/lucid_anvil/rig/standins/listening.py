@@ -9,12 +9,14 @@ import numpy as np
 from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
-from ..scenes import CalibratorScene, DriverScene, FrameScene, PlateScene, PumpScene
+from ..scenes import ActuatorScene, CalibratorScene, DriverScene, FrameScene, PlateScene, PumpScene
 from .faults import Faults
 from .filters import Modal, low_corner, resonance
 
 OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
 P0 = 20e-6
+DRIVEN = (FrameScene, DriverScene, ActuatorScene)
+"""Scenes that feel what the source plays: benches of their own"""
 
 
 class Playing(Protocol):
@@ -191,7 +193,7 @@ class ListeningBench:
     def __init__(self, rig: Rig) -> None:
         self.rig = rig
         self.rate, self.block = rig.front_end.rate, rig.front_end.block
-        self.scene = None if isinstance(rig.standin.scene, (FrameScene, DriverScene)) else playing(rig)
+        self.scene = None if isinstance(rig.standin.scene, DRIVEN) else playing(rig)
         self.ears = [Ear(rig, c) for c in rig.channels]
         self.ranges = [c.range for c in rig.channels]
         self.faults = Faults(rig)
