@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import leave, until
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.desktop import theme
 from lucid_anvil.desktop import window as window_module
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine.newplan import new_plan
@@ -53,6 +54,8 @@ def test_the_window_goes_over_to_another_job(qapp: Any, tmp_path: Path) -> None:
     places = window.tabs["Bench"].mapTo(window, window.tabs["Bench"].rect().topLeft()).x()
     window.where.new_job()
     sheet = QApplication.activeModalWidget()
+    ink = sheet.fields.names["job"].palette().windowText().color().name().upper()
+    assert ink == theme.palette().ink.upper()  # not the light one of the head that it was asked for in
     sheet.done_with()
     assert "needs a number" in sheet.wrong.text()
     QTest.keyClicks(sheet.fields.boxes["job"], "0414")

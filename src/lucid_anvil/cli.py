@@ -14,7 +14,7 @@ from .cli_card import card_app
 from .cli_ledger import ledger_app
 from .cli_many import catalogue_app, reread
 from .cli_rig import rig_app
-from .cli_shared import JsonOut, give_json, say, show_table
+from .cli_shared import JsonOut, LabOption, give_json, say, show_table
 from .core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -190,12 +190,19 @@ def watch(run: str | None = RunName) -> int:
 def settle(place: Path = typer.Argument(..., metavar="TAKE|LAB")) -> int:
     """Finish what a kill or a full disk left: close files, read, tell the ledger."""
     from .engine import settling
+    from .folio.afterwards import after_take
+    from .lab.place import lab_of
 
     failed = 0
     for take in settling.takes_in(place):
         try:
-            for line in settling.settle(take):
+            said = settling.settle(take)
+            for line in said:
                 say(line)
+            lab = lab_of(take.folder)
+            late = said and not settling.running(take) and not any(e["kind"] == "after" for e in take.events())
+            if late and lab is not None and lab.wants_after(take.folder):
+                say(after_take(lab, take).sentence)
         except BadInput as problem:
             failed += 1
             say(f"{take.folder}: {problem}")
@@ -278,6 +285,32 @@ def report(
     write(open_take(take), pdf)
     say(f"Wrote {pdf}.")
     return OK
+
+
+@app.command()
+def after(
+    take: Path | None = typer.Argument(None, metavar="TAKE"),
+    trial: bool = typer.Option(False, "--trial", help="Only send a mail that says that mail arrives."),
+    lab: Path | None = LabOption,
+) -> int:
+    """Do with a take what the lab's rule says: save its papers, mail them. Runs do it by themselves."""
+    from .folio.afterwards import after_take
+    from .folio.afterwards import trial as send_trial
+    from .lab.place import lab_of, open_lab, usual_lab
+    from .lab.takes import open_take
+
+    if trial:
+        say(send_trial(open_lab(lab or usual_lab())))
+        return OK
+    if take is None:
+        raise BadInput("after: say which take, or --trial.")
+    held = open_take(take)
+    home = lab_of(held.folder)
+    if home is None:
+        raise BadInput(f"{take}: it lies in no lab, so there is no rule.")
+    made = after_take(home, held)
+    say(made.sentence)
+    return OPEN if made.undone else OK
 
 
 @plan_app.command("new")

@@ -19,6 +19,7 @@ from ..lab.series import begin_series, series_in, series_of
 from ..lab.takes import Take, list_takes, next_take_folder, plan_beside
 from ..protocol.messages import Board
 from ..rig.choosing import rig_of
+from .after_sheet import AfterWatch
 from .amplifier_bench import AmplifierBench
 from .asking import ask_line
 from .background import Background
@@ -70,6 +71,8 @@ class BenchPlace(QWidget):
         self.editing = PlanEditing(self)
         self.aside = Background(self)
         self.aside.failed.connect(self.said)
+        self.after = AfterWatch(self)
+        self.after.said.connect(self.said)
         self.aside.failed.connect(lambda _why: self.comparison.result.go.setEnabled(True))
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -464,6 +467,7 @@ class BenchPlace(QWidget):
         reason = take.reason() if status != "done" else None
         if self.side:
             self.side.show_done(take, status, reason)
+        self.after.wait_for(self.lab, take)
 
     def show_series(self) -> None:
         """The row of steps, where the plan in hand is one of several."""

@@ -12,6 +12,7 @@ from ..core.errors import BadInput
 from ..lab.beginning import lately
 from ..lab.jobs import Job, begin_job, change_job, close_job, customers, job_of, jobs, open_job
 from ..lab.place import Lab, open_lab
+from .after_sheet import AfterSheet, Trial, say_in_window
 from .forms import Field, Sheet
 
 
@@ -79,17 +80,35 @@ class JobButton(QPushButton):
         if self.lab.facts.job:
             menu.addAction("Facts of this job…", self.job_facts)
             menu.addAction("Close this job", lambda: self._do(lambda: close_job(self.lab)))
+        menu.addAction("After each take…", self.after_each)
         menu.addSeparator()
         for place in [p for p in lately() if p != self.lab.folder][:5]:
             menu.addAction(f"Open lab {place.name}", lambda p=place: self._do(lambda: open_lab(p)))
         menu.addAction("Another lab…", self._other)
         menu.popup(self.mapToGlobal(self.rect().bottomLeft()))
 
+    # Sheets belong to the window: below the dark head they would be written in its light ink.
+
     def new_job(self) -> None:
-        self._sheet(JobSheet(self, self.lab))
+        self._sheet(JobSheet(self.window(), self.lab))
 
     def job_facts(self) -> None:
-        self._sheet(JobSheet(self, self.lab, job_of(self.lab, self.lab.facts.job)))
+        self._sheet(JobSheet(self.window(), self.lab, job_of(self.lab, self.lab.facts.job)))
+
+    def after_each(self) -> None:
+        """What is done with a take when it is over."""
+        sheet = AfterSheet(self.window(), self.lab)
+        if self._held():
+            sheet.reject()
+            return
+
+        def kept() -> None:
+            self.changed.emit(sheet.made)
+            if sheet.trial:
+                say_in_window("A trial mail is on its way.")
+                Trial(self.lab.folder).said.connect(say_in_window)
+
+        sheet.then(kept)
 
     def _sheet(self, sheet: JobSheet) -> None:
         if self._held():

@@ -87,6 +87,21 @@ def start(
         )
 
 
+def set_off_after(take: Path) -> bool:
+    """Have what the lab wants done with a finished take done, by a process that outlives this one; its papers and mail
+    are not the bench's business. Whether there is anything to do."""
+    from ..lab.place import lab_of
+
+    lab = lab_of(take)
+    if lab is None or not lab.wants_after(take):
+        return False
+    subprocess.Popen(
+        [sys.executable, "-m", "lucid_anvil.cli", "after", str(take)],
+        start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    return True
+
+
 def wait_for(
     note: Path, process: subprocess.Popen[bytes] | None, timeout: float = 45.0, log: Path | None = None
 ) -> Address:

@@ -11,6 +11,7 @@ from pydantic import Field
 
 from ..contracts.settings import Model, check
 from ..core.errors import BadInput
+from .afterrules import After, Mail
 from .textfiles import load_yaml
 
 if TYPE_CHECKING:
@@ -34,6 +35,9 @@ class LabFacts(Model):
     ledger: str = "sqlite:///ledger.sqlite"
     rig: str = "rigs/comparison.rig.yaml"
     certificate_prefix: str = "C"
+    after: After | None = None
+    """What is done after each take by itself"""
+    mail: Mail | None = None
     method_text: str = "Comparison with a reference transducer, ISO 16063-21"
 
 
@@ -72,6 +76,12 @@ class Lab:
     @property
     def certificates(self) -> Path:
         return self.folder / "certificates"
+
+    def wants_after(self, take: Path) -> bool:
+        """Whether something is done with this take by itself: not with checks of the hook-up and the bench."""
+        if self.facts.after is None or not take.resolve().is_relative_to(self.jobs.resolve()):
+            return False
+        return take.resolve().relative_to(self.jobs.resolve()).parts[0] not in ("bench", "hook-up")
 
     def rig_file(self) -> Path:
         return self.folder / self.facts.rig
