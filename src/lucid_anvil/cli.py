@@ -45,6 +45,7 @@ def show_finding(finding: Finding) -> None:
     from rich.console import Console
     from rich.table import Table
 
+    from .core.figures import fitting
     from .core.quantities import round_to_doubt
 
     console = Console(stderr=True)
@@ -52,9 +53,11 @@ def show_finding(finding: Finding) -> None:
     for name in ("reading", "value", "± (expanded)", "unit", "verdict"):
         table.add_column(name)
     for r in finding.readings:
-        value = "–" if r.value is None else round_to_doubt(r.value, r.uncertainty)
-        doubt = "–" if r.uncertainty is None else round_to_doubt(r.uncertainty, r.uncertainty)
-        table.add_row(r.label, value, doubt, r.unit, r.verdict if r.valid else f"{r.verdict}: {r.reason}")
+        scale, unit = fitting(r.value or 0.0, r.unit)
+        wide = None if r.uncertainty is None else r.uncertainty * scale
+        value = "–" if r.value is None else round_to_doubt(r.value * scale, wide)
+        doubt = "–" if wide is None else round_to_doubt(wide, wide)
+        table.add_row(r.label, value, doubt, unit, r.verdict if r.valid else f"{r.verdict}: {r.reason}")
     console.print(table)
     for note in finding.notes:
         console.print(f"· {note}", style="dim", highlight=False)

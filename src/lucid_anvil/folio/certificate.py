@@ -191,6 +191,8 @@ def write_pdf(html: str, place: Path, own: Path | None = None) -> None:
         raise BadInput(f"{place}: the folder {place.parent} does not exist: make it first.")
     for name in ("weasyprint", "fontTools"):
         logging.getLogger(name).setLevel(logging.ERROR)
+    # Fonts are stamped with the time unless this says another: the same report, the same bytes.
+    os.environ.setdefault("SOURCE_DATE_EPOCH", "0")
     from weasyprint import HTML
 
     part = place.with_name(f".{place.name}.part")
