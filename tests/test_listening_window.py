@@ -519,3 +519,15 @@ def test_the_operator_is_led_from_point_to_point(window: MainWindow, demo_lab: A
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
     assert {"frf_magnitude@edge", "shape_mode1"} <= {c.key for c in bench.finding.curves}
     assert Take(bench.take).status() == "done"
+
+
+def test_a_record_too_slow_to_be_heard_says_so(qapp: Any, tmp_path: Path) -> None:
+    view = ListenView()
+    rng = np.random.default_rng(4)
+    view.show_signal(rng.normal(size=8000), 8000.0, "Pa", "quick", 0.0, tmp_path / "a.wav")
+    assert "plain" in view.spectrum.series
+    view.show_signal(np.arange(300.0), 10.0, "N", "force", 0.0, tmp_path / "b.wav")
+    assert "too few to be heard" in view.told.text() and "plain" not in view.spectrum.series
+    view.repaint_charts()
+    view.toggle()
+    assert not view.player.playing and not (tmp_path / "b.wav").exists()

@@ -104,6 +104,9 @@ class ListenView(QWidget):
         """A stretch of one channel that begins at `start` [s]. `place`: where a sound file goes if there is no sound
         output."""
         self.player.stop()
+        if rate < 4 * LOWEST:
+            self._nothing(f"{name} has {rate:.4g} samples in a second: too few to be heard.")
+            return
         self.signal, self.rate, self.unit, self.name, self.start, self.place = x, rate, unit, name, start, place
         frame = 1 << int(np.clip(np.log2(max(x.size / 8, 64)), 6, 15))
         held = x if x.size >= frame else np.pad(x, (0, frame - x.size))
@@ -123,6 +126,14 @@ class ListenView(QWidget):
             (LOWEST, 0.5 * rate), (max(0.1 * float(y.min()), 1e-7 * float(y.max())), 3 * float(y.max()))
         )
         self.wave.enableAutoRange()
+
+    def _nothing(self, why: str) -> None:
+        """Nothing that could be heard, and why."""
+        self.signal, self.power = np.zeros(0), None
+        self.told.setText(why)
+        self.said.setText("")
+        for chart in (self.spectrum, self.wave):
+            chart.drop("plain", "heard")
 
     def bands(self) -> tuple[Band, ...]:
         return tuple(r.band() for r in self.regions)
