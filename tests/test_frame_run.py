@@ -186,11 +186,12 @@ def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> 
     found = k.run()
     assert found.reading("modulus").value == pytest.approx(206, rel=0.01)
     assert found.reading("strength").value == pytest.approx(498, rel=2e-3)
-    assert stage.specimen.broken and len(stage.handles) == 2
+    assert stage.specimen.broken and len(stage.handles.lines) == 2
     # Both ends of the window are taken hold of: another finding of the same take.
-    stage.handles[0].put(100.0)
-    stage.handles[1].put(250.0)
-    stage.handles[1].sigPositionChangeFinished.emit(stage.handles[1])
+    low, high = stage.handles.lines
+    low.put(100.0)
+    high.put(250.0)
+    high.sigPositionChangeFinished.emit(high)
     until(lambda: "Read again" in k.window.strip.text())
     assert any("given" in n for n in bench.finding.notes) and bench.finding.reading("modulus").value == pytest.approx(206, rel=0.01)
     assert k.actions <= 24, k.actions

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import leave, until
 from tests.test_own_work import Person
@@ -16,13 +17,14 @@ from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.lightbox_place import FOLDER
 from lucid_anvil.desktop.reading_sheet import ReadingSheet, likely
 from lucid_anvil.desktop.rows_sheet import RowsSheet
+from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine.adopting import SOURCE, Adoption, adopt
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.formats import read
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.hashes import wrong
 from lucid_anvil.lab.rowtext import as_text, from_text
-from lucid_anvil.lab.takes import list_takes
+from lucid_anvil.lab.takes import from_file, list_takes
 
 
 def coupon(place: Path, cut: bool = False) -> Path:
@@ -159,3 +161,37 @@ def test_the_channel_that_is_likely_meant_is_offered(tmp_path: Path) -> None:
     assert likely("temperature", record, set()) == 2 and likely("extension", record, {3}) is None
     assert likely("voltage", record, set()) == 0
 
+
+
+def test_both_ends_of_a_window_are_dragged_on_the_curve(qtbot: Any, tmp_path: Path) -> None:
+    lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", False)
+    file = tmp_path / "hose.csv"
+    t = np.arange(0, 14400, 60.0)
+    p = np.interp(t, [0, 3600, 14400], [5.2, 5.0, 4.994])  # it settles for an hour, then leaks
+    file.write_text("time [s],pressure [bar]\n" + "".join(f"{a:.0f},{b:.7f}\n" for a, b in zip(t, p, strict=True)))
+    take = adopt(lab, Adoption(file, "pressure-hold", "Hose 2", {}, {}, "Hose 2"))
+    other = adopt(lab, Adoption(coupon(tmp_path / "c.csv"), "tension", "Coupon", {"force": "load", "extension": "extensometer"}, {"specimen": {
+        "width": "12.5 mm", "thickness": "4 mm", "gauge_length": "50 mm"}}, "Coupon"))  # fmt: skip
+    window = MainWindow(lab)
+    window.show()
+    window.go("Lightbox")
+    lightbox = window.place("Lightbox")
+    for i in range(lightbox.list.count()):
+        lightbox.list.item(i).setCheckState(Qt.CheckState.Checked)
+    lightbox.overlay.choose("pressure")  # both are ticked; the window is of the one whose curve is shown
+    low, high = lightbox.overlay.window_.lines
+    assert (low.note.toPlainText(), high.note.toPlainText()) == ("from 0 s", "to 3.983 h")
+    low.put(14000.0)  # past the other end: exchanged, and too narrow to be read
+    high.put(13990.0)
+    high.sigPositionChangeFinished.emit(high)
+    until(lambda: "fewer than three" in lightbox.hint.text())
+    assert len(take.finding_files()) == 1
+    low.put(3600.0)
+    high.put(14340.0)
+    high.sigPositionChangeFinished.emit(high)
+    until(lambda: lightbox.hint.text().startswith("Read again from 3600 s to 3.983 h"))
+    first, second = (from_file(f) for f in take.finding_files())
+    assert first.reading("decay").value > 0.02 and second.reading("decay").value == pytest.approx(0.002, rel=1e-3)
+    assert len(other.finding_files()) == 1 and lightbox.overlay.shown[0].finding == second
+    assert lightbox.overlay.window_.lines[0].get() == pytest.approx(3600)
+    leave(window)

@@ -2,33 +2,28 @@
 
 from __future__ import annotations
 
-from functools import partial
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
-from ..engine.evaluating import reread
 from ..engine.preparing import Prepared
 from ..lab.editing import put
 from ..lab.takes import Take
 from ..protocol.messages import Board
 from .asking import ask_line
-from .chart import Handle
 from .forms import Sheet
 from .plain_bench import PlainBench, PlainStage
 from .specimen_view import SIZES, SpecimenView, doubtful, measured
+from .window_handles import WindowHandles, read_between, window_of
 
 if TYPE_CHECKING:
     from .bench_place import BenchPlace
 
 POINTS = (("proof_0.2", "Rp0.2"), ("upper_yield", "ReH"), ("strength", "Rm"))
 """Stresses that are written at the curve (symbols of ISO 6892-1)"""
-
-
-def _end_of_window(name: str, value: float) -> str:
-    return f"modulus {name} {value:.4g}"
 
 
 class FrameStage(PlainStage):
@@ -47,11 +42,11 @@ class FrameStage(PlainStage):
         row.addWidget(self.specimen)
         row.addWidget(self.charts, 1)
         layout.insertLayout(at, row, 1)
-        self.handles: list[Handle] = []
+        self.handles: WindowHandles | None = None
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         super().show_prepared(prepared, editable)
-        self.handles = []
+        self.handles = None
         self.specimen.show_specimen(prepared.settings.specimen, editable)
         size = prepared.settings.specimen
         self.told.setText("" if size.gauge_length else "The gauge length of the extensometer is missing.")
@@ -92,17 +87,11 @@ class FrameStage(PlainStage):
             return next((r.value for r in finding.readings if r.key == "strain_at_strength"), None)
         return next((x for x, y in zip(curve.x, curve.y, strict=True) if y is not None and y >= value), None)
 
-    def offer_window(self, low: float, high: float, take: Any) -> None:
-        """Both ends of the modulus window [MPa] as lines that can be dragged; `take` gets them when they were."""
-        chart = self.views["stress"][1]
-        for handle in self.handles:
-            chart.removeItem(handle)
-        self.handles = []
-        for value, name in ((low, "from"), (high, "to")):
-            handle = Handle(chart, 0, partial(_end_of_window, name), 0.6)
-            handle.put(value)
-            handle.sigPositionChangeFinished.connect(lambda *_: take(*sorted(h.get() for h in self.handles)))
-            self.handles.append(handle)
+    def offer_window(self, window: Mapping[str, Any], take: Callable[[float, float], None]) -> None:
+        """Both ends of the modulus window as lines that can be dragged; `take` gets them when they were."""
+        if self.handles is not None:
+            self.handles.drop()
+        self.handles = WindowHandles(self.views["stress"][1], window, take)
 
 
 class FrameBench(PlainBench):
@@ -158,20 +147,14 @@ class FrameBench(PlainBench):
 
     def _offer(self, take: Take) -> None:
         """The window that the modulus was read in, to be taken hold of."""
-        window = (self.bench.finding.detail or {}).get("modulus_window") if self.bench.finding else None
-        if window:
-            self.stage.offer_window(window[0], window[1], lambda low, high: self.read_between(take, low, high))
+        window = window_of(self.bench.finding)
+        if window is not None:
+            self.stage.offer_window(window, lambda low, high: self.read_between(take, window, low, high))
 
-    def read_between(self, take: Take, low: float, high: float) -> None:
-        """Another finding of the same take, its modulus between two stresses [MPa]."""
-        if high <= low or low < 0:
+    def read_between(self, take: Take, window: Mapping[str, Any], low: float, high: float) -> None:
+        """Another finding of the same take, its modulus between two stresses."""
+        if high <= max(low, 0.0):
             return
-        given = {**take.plan().step.settings, "modulus": {"from": f"{low:.6g} MPa", "to": f"{high:.6g} MPa"}}
-
-        def work() -> Finding:
-            made = reread(take, given)
-            take.keep(made)
-            return made
 
         def then(made: Finding) -> None:
             self.bench.finding = made
@@ -179,5 +162,5 @@ class FrameBench(PlainBench):
             self.result.show_finding(made, None if take.status() == "done" else take.reason(), False)
             self.bench.said.emit("Read again with that window; the finding before is kept beside it.")
 
-        self.bench.aside.run("window", work, then)
+        self.bench.aside.run("window", lambda: read_between(take, window, low, high), then)
 

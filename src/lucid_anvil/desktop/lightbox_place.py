@@ -36,6 +36,7 @@ from .reading_sheet import ReadingSheet
 from .record_view import RecordView
 from .trend_view import TrendView
 from .widgets import Tabs, button, card, label, section
+from .window_handles import read_between, told, window_of
 
 TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen"), ("trend", "Trend")]
 TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen", "trend": "A reading over takes"}
@@ -121,6 +122,7 @@ class LightboxPlace(QWidget):
         self.hint = label("", "muted", wrap=True)
         sheet.addWidget(self.hint)
         row.addWidget(main, 1)
+        self.overlay.window_moved.connect(self.read_in_window)
         self.aside = Background(self)
         self.aside.failed.connect(self.hint.setText)
         self.files: list[Path] = []
@@ -227,7 +229,7 @@ class LightboxPlace(QWidget):
                 continue
             finding = self._finding(item)
             if finding is not None:
-                made.append(Shown(item.text().rsplit(" · ", 1)[0], finding))
+                made.append(Shown(item.text().rsplit(" · ", 1)[0], finding, Path(item.data(FOLDER))))
         return made
 
     # --- what is shown ---------------------------------------------------------------------------------------
@@ -417,16 +419,35 @@ class LightboxPlace(QWidget):
         assert take is not None
         self.wanted = None
         self.query.clear()
+        self._show_alone(take)
+        self.hint.setText(f"Kept as {take.folder.parent.name} · {take.name}: read it again, report it, compare it.")
+
+    def _show_alone(self, take: Take) -> None:
+        """The newest finding of a take, and no other."""
         self.reload()
+        mine = [i for i in range(self.list.count()) if Path(self.list.item(i).data(FOLDER)) == take.folder]
         for i in range(self.list.count()):
             item = self.list.item(i)
-            mine = Path(item.data(FOLDER)) == take.folder
-            item.setCheckState(Qt.CheckState.Checked if mine else Qt.CheckState.Unchecked)
-            if mine:
-                self.list.setCurrentItem(item)
+            item.setCheckState(Qt.CheckState.Checked if i in mine[:1] else Qt.CheckState.Unchecked)
+        if mine:
+            self.list.setCurrentRow(mine[0])
         self.tabs.choose("curves", quiet=True)
         self.draw()
-        self.hint.setText(f"Kept as {take.folder.parent.name} · {take.name}: read it again, report it, compare it.")
+
+    def read_in_window(self, shown: Shown, low: float, high: float) -> None:
+        """The take whose window was dragged, read between its new ends; the finding before is kept beside it."""
+        window = window_of(shown.finding)
+        if window is None or shown.folder is None or high <= max(low, 0.0):
+            self.draw()
+            return
+        take = Take(shown.folder)
+
+        def then(_made: Finding) -> None:
+            self._show_alone(take)
+            ends = f"{told('from', low, window['unit'])} {told('to', high, window['unit'])}"
+            self.hint.setText(f"Read again {ends}; the finding before is kept beside it.")
+
+        self.aside.run("window", lambda: read_between(take, window, low, high), then)
 
     def again_with(self, take: Take, settings: dict[str, Any]) -> None:
         """Read a take with other settings; both findings are kept, and what differs is said."""

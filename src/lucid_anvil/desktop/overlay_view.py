@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,7 @@ from . import theme
 from .chart import Chart, Handle
 from .readings_panel import ReadingsPanel
 from .widgets import button, label
+from .window_handles import WindowHandles, window_of
 
 _LINE = Qt.PenStyle
 PENS = (("teal", 2.2, _LINE.SolidLine), ("ink", 1.4, _LINE.SolidLine), ("muted", 1.4, _LINE.SolidLine),
@@ -31,6 +33,8 @@ class Shown:
 
     name: str
     finding: Finding
+    folder: Path | None = None
+    """Of its take"""
 
 
 OTHER = ("difference", "ratio", "spread")
@@ -62,6 +66,8 @@ class OverlayView(QWidget):
 
     kept = pyqtSignal()
     """The curve that was made of the others is wanted as a finding"""
+    window_moved = pyqtSignal(object, float, float)
+    """The finding whose window was dragged, and both ends"""
 
     def __init__(self) -> None:
         super().__init__()
@@ -108,6 +114,7 @@ class OverlayView(QWidget):
         self.shown: list[Shown] = []
         self.handles: list[Handle] = []
         self.notes: list[Any] = []
+        self.window_: WindowHandles | None = None
         self.made: Curve | None = None
         self.first: sums.Curve | None = None
         self.chart = self._chart(True, False)
@@ -178,8 +185,12 @@ class OverlayView(QWidget):
             if not (together and way in OTHER):
                 chart.curve(f"take{i}", x, y, role, width, s.name, dots=dots, style=style)
             chart.x_unit, chart.y_unit = c.x_unit, "" if self.normal.isChecked() else c.y_unit
+        if self.window_ is not None:
+            self.window_.drop()
+            self.window_ = None
         if len(chosen) == 1 and not (self.normal.isChecked() or self.offset.isChecked()):
             self._lines_beside(chart, *chosen[0])
+            self._offer_window(chart, chosen[0][0], key)
         if chosen and way != "apart" and len(chosen) > 1:
             x, y = sums.combined([self._values(c, 0) for _, c in chosen], way)
             self.first = (x, y)
@@ -205,6 +216,12 @@ class OverlayView(QWidget):
             if c is not curve and len(c.x) == 2 and any(v.shows(c.key) for v in views):
                 y = [np.nan if v is None else v for v in c.y]
                 chart.curve(f"line-{c.key}", c.x, y, "brass", 1.2, c.label, style=_LINE.DashLine)
+
+    def _offer_window(self, chart: Chart, shown: Shown, key: str) -> None:
+        """Both ends of the window that a finding was read in, to be dragged."""
+        window = window_of(shown.finding)
+        if window is not None and key in window["curves"]:
+            self.window_ = WindowHandles(chart, window, lambda a, b: self.window_moved.emit(shown, a, b))
 
     # --- cursors ---------------------------------------------------------------------------------------------
 

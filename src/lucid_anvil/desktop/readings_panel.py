@@ -18,7 +18,7 @@ class ReadingsPanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setFixedWidth(248)
+        self.setFixedWidth(276)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(8, 0, 0, 0)
         head = QHBoxLayout()

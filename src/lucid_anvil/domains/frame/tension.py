@@ -202,9 +202,10 @@ class Tension(FrameMethod):
             notes.append(f"Modulus from {low:.4g} to {high:.4g} MPa ({found}, {line.last - line.first + 1} samples).")
             if settings.toe:
                 notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
-        window = None if line is None else [float(stress[i]) / 1e6 for i in (line.first, line.last)]
+        low, high = (0.0, 0.0) if line is None else (float(stress[i]) / 1e6 for i in (line.first, line.last))
+        window = {"setting": "modulus", "curves": ["stress"], "over": "y", "unit": "MPa", "low": low, "high": high}
         return Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
-                       detail={"modulus_window": window})  # fmt: skip
+                       detail={} if line is None else {"between": window})  # fmt: skip
 
 
     # --- running ---------------------------------------------------------------------------------------------

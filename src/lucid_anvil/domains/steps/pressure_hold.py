@@ -119,7 +119,9 @@ class PressureHold(StepsMethod):
                 Curve("compensated", "Temperature taken out", points(t[keep]), points(level[keep] / BAR), "s", "bar")
             )
         curves.append(Curve("line", "Line of the window", (begin, end), points(np.array(line) / BAR), "s", "bar"))
-        return Finding(self.name, made.all(), tuple(curves), notes=tuple(notes))
+        window = {"setting": "window", "curves": ["pressure", "compensated"], "over": "x", "unit": "s", "low": begin,
+                  "high": end}  # fmt: skip
+        return Finding(self.name, made.all(), tuple(curves), notes=tuple(notes), detail={"between": window})
 
 
 METHOD = PressureHold()
