@@ -86,6 +86,8 @@ def test_preferred_frequencies_are_those_of_iso_266() -> None:
     [
         (9.86287, 0.0493, "9.863"), (9.771, 1.25, "9.8"), (-1.371, 0.49, "−1.37"), (0.0001, 0.01, "0.000"),
         (-0.0001, 0.01, "0.000"), (1234.5, 150.0, "1234"), (2.0, None, "2"),
+        (10400.0, None, "10400"), (5.0, None, "5"), (12345.6, None, "12350"), (-0.25, None, "−0.25"), (3e-7, None, "3e−07"),
+        (2.5e9, None, "2.5e+09"), (0.0, None, "0"),
     ],
 )  # fmt: skip
 def test_the_doubt_decides_the_digits(value: float, doubt: float | None, text: str) -> None:

@@ -23,7 +23,7 @@ from lucid_anvil.desktop.chart import Chart, FrequencyAxis, Handle, frequency_te
 from lucid_anvil.desktop.course_view import CourseView, clock
 from lucid_anvil.desktop.docket import take_facts
 from lucid_anvil.desktop.ledger_place import due_words, value_text
-from lucid_anvil.desktop.panels import RunPanel, head_of_points, live_rows, room_text, small
+from lucid_anvil.desktop.panels import Margins, RunPanel, head_of_points, live_rows, room_text, small
 from lucid_anvil.desktop.result_panel import ResultPanel
 from lucid_anvil.desktop.stage import PointFigures, Stage, corridor_of
 from lucid_anvil.desktop.walk_panel import CheckRow
@@ -93,6 +93,17 @@ def test_bar_shows_use_doubt_and_limit() -> None:
     assert image.pixelColor(180, y).name().upper() == theme.palette().sand.upper()
     bar.set(3.0, "clay")
     assert painted(bar, 250, 13).pixelColor(240, y).name().upper() == theme.palette().clay.upper()
+
+
+def test_a_row_that_once_took_two_lines_takes_one_again(qtbot: Any) -> None:
+    made = Margins()
+    qtbot.addWidget(made)
+    made.resize(240, 200)
+    made.show()
+    made.show_rows([("A name that is far too long for one line of this", "1.00 bar", None, 0.0, "none", "")])
+    tall = made.kept[0].name.height()
+    made.show_rows([("Short", "5 bar", None, 0.0, "none", "")])
+    assert made.kept[0].name.maximumHeight() < 0.7 * tall
 
 
 def test_tabs_choose_one_and_tell() -> None:

@@ -172,9 +172,11 @@ def preferred_frequencies(start: float, stop: float, steps_per_octave: float) ->
 
 
 def round_to_doubt(value: float, doubt: float | None) -> str:
-    """`value` with as many digits as its expanded uncertainty deserves: two digits of the doubt (JCGM 100, 7.2.6)."""
+    """`value` with as many digits as its expanded uncertainty deserves: two digits of the doubt (JCGM 100, 7.2.6).
+    Where nobody knows it, four digits, without zeros that would claim more, and 10400 rather than 1.04e+04."""
     if doubt is None or not math.isfinite(doubt) or doubt <= 0:
-        text = f"{value:.4g}"
+        held = float(f"{value:.4g}")
+        text = f"{held:.10g}" if 1e-4 <= abs(held) < 1e7 else f"{held:g}"
     else:
         text = f"{value:.{max(1 - math.floor(math.log10(doubt)), 0)}f}"
     return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")

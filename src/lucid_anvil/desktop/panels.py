@@ -10,7 +10,7 @@ from PyQt6.QtGui import QPainter, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ..contracts.finding import Finding, Reading
-from ..core.figures import fitting, significant
+from ..core.figures import fitting
 from ..core.quantities import round_to_doubt
 from ..protocol.messages import Board, Room
 from . import theme
@@ -83,6 +83,7 @@ class Margins(QWidget):
         """Names that take two lines get their height: what a wrapped text needs is known only with its width."""
         for margin in self.kept:
             room = self.width() - margin.figure.sizeHint().width() - (30 if margin.glyph.isVisibleTo(margin) else 8)
+            margin.name.setMinimumHeight(0)  # else what once took two lines never takes one again
             margin.name.setFixedHeight(margin.name.heightForWidth(max(room, 40)))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -99,9 +100,7 @@ def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     """A reading as a margin: how much of its allowance it uses."""
     scale, unit = fitting(r.value or 0.0, r.unit)
     u = None if r.uncertainty is None else r.uncertainty * scale
-    value = "–"
-    if r.value is not None:
-        value = round_to_doubt(r.value * scale, u) if u else significant(r.value * scale, 4)
+    value = "–" if r.value is None else round_to_doubt(r.value * scale, u)
     doubt = f" ± {round_to_doubt(u, u)}" if u else ""
     figure = f"{value}{doubt} {unit}"
     word = r.reason or ""

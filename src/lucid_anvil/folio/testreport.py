@@ -7,7 +7,7 @@ from typing import Any
 
 from ..contracts import registry
 from ..contracts.finding import Finding, Reading
-from ..core.figures import figure, fitting, limit_text, significant
+from ..core.figures import figure, fitting, limit_text
 from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
 from ..lab.place import Lab
@@ -88,16 +88,12 @@ def sheet_table(finding: Finding) -> dict[str, Any] | None:
 
 
 def reading_row(r: Reading) -> dict[str, str]:
-    """A reading with the digits that its doubt leaves; three where none is known."""
+    """A reading with the digits that its doubt leaves; four at most where none is known."""
     scale, unit = fitting(r.value or 0.0, r.unit)
     u = r.uncertainty * scale if r.uncertainty else None
-    if r.value is None:
-        value = "–"
-    else:
-        value = round_to_doubt(r.value * scale, u) if u else significant(r.value * scale, 4)
     return {
         "label": r.label,
-        "value": value.replace("-", "−"),
+        "value": "–" if r.value is None else round_to_doubt(r.value * scale, u),
         "uncertainty": round_to_doubt(u, u) if u else "",
         "unit": unit,
         "verdict": r.verdict if r.valid else "open",
