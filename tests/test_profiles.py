@@ -312,3 +312,29 @@ def test_profiles_in_every_writing(tmp_path: Path) -> None:
     assert made.reading("acceleration_rms").value == pytest.approx(2 * G, rel=1e-12)
     d = made.reading("displacement_rms").value
     assert d and made.reading("displacement_three_sigma_peak_to_peak").value == pytest.approx(6 * d, rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("tolerance", "abort", "said"),
+    [({"low": "-3 dB", "high": "3 dB"}, {"low": "-6 dB", "high": "6 dB"}, None),
+     ({"low": "-3 dB", "high": "3 dB"}, {"low": "-3 dB", "high": "3 dB"}, None),
+     ({"high": "3 dB"}, {"low": "-1 dB", "high": "4 dB"}, None),
+     ({"low": "-3 dB", "high": "3 dB"}, {"high": "10 %"}, "Between 10 and 200 Hz"),
+     ({"low": "-3 dB"}, {"low": "-2 dB"}, "Between 10 and 200 Hz"),
+     # An absolute edge that meets the tolerance of 20 m/s² (28.25 m/s²) only above the crossover
+     ({"low": "-3 dB", "high": "3 dB"}, {"high": "25 m/s^2"}, "Between 50")],
+)  # fmt: skip
+@pytest.mark.parametrize("kind", ["sine", "random"])
+def test_an_abort_band_inside_the_tolerance_is_said(
+    tolerance: dict[str, str], abort: dict[str, str], said: str | None, kind: str, tmp_path: Path
+) -> None:
+    held: dict[str, Any] = {"start": "10 Hz", "stop": "200 Hz", "segments": [
+        {"acceleration": "5 m/s^2", "until": "50 Hz"}, {"acceleration": "20 m/s^2"}]}  # fmt: skip
+    if kind == "random":
+        held = {"points": [{"frequency": f"{f} Hz", "density": f"{s} (m/s^2)^2/Hz"} for f, s in ((10, 5), (50, 20), (200, 20))]}
+        abort = {k: v.replace("m/s^2", "(m/s^2)^2/Hz") for k, v in abort.items()}
+    made = work_out(profile_of({"lucid-anvil-profile": 1, "kind": kind, **held, "tolerance": tolerance, "abort": abort}, "x"), tmp_path)
+    notes = [n for n in made.notes if "narrower than the tolerance" in n]
+    assert bool(notes) == (said is not None)
+    if said is not None and (kind == "sine" or "50" not in said):
+        assert notes[0].startswith(said)

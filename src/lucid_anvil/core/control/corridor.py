@@ -40,3 +40,15 @@ class Band:
         low = np.zeros_like(x) if self.low is None else np.maximum(self.low.edge(x, power), 0.0)
         high = np.full_like(x, np.inf) if self.high is None else self.high.edge(x, power)
         return low, high
+
+
+def abort_inside(
+    frequency: Floats, tolerance: tuple[Floats, Floats], abort: tuple[Floats, Floats]
+) -> tuple[float, float] | None:
+    """Lowest and highest frequency [Hz] at which an abort edge lies inside the tolerance's, so that a test would be cut
+    while nothing is wrong with it; None where it never does. Edges as `Band.edges` gives them."""
+    with np.errstate(invalid="ignore"):
+        below = (tolerance[0] > 0) & (abort[0] > tolerance[0] * (1 + 1e-9))
+        above = np.isfinite(tolerance[1]) & (abort[1] < tolerance[1] * (1 - 1e-9))
+    at = np.asarray(frequency)[below | above]
+    return (float(at[0]), float(at[-1])) if at.size else None

@@ -10,6 +10,7 @@ import numpy as np
 from ...contracts.finding import Curve, Finding, Reading
 from ...core.control import headroom
 from ...lab.profiles import AnyFile, RandomFile, SineFile, TimeFile, prepare_history
+from .edges import early_abort
 
 if TYPE_CHECKING:
     from ...rig.model import Rig
@@ -64,6 +65,7 @@ def _sine(part: SineFile, rig: Rig | None) -> Finding:
         step = float(after.at(before.high) / before.at(before.high))
         if abs(step - 1) > 1e-6:
             notes.append(_step_note(before.high, step, before, after))
+    notes += early_abort(profile)
     f = profile.grid()
     curves = (
         _curve("acceleration", "Acceleration, peak", f, profile.acceleration(f), "m/s²",
@@ -119,6 +121,7 @@ def _random(part: RandomFile, rig: Rig | None) -> Finding:
         readings.append(Reading("force_rms", "Force, rms", profile.rms() * part.moving_mass, "N"))
     if part.duration is not None:
         readings.append(Reading("duration", "Duration", part.duration, "s"))
+    notes += early_abort(profile)
     f = profile.grid()
     s = profile.density(f)
     curves = (_curve("density", "Acceleration density", f, s, "(m/s²)²/Hz", edges=profile.edges(f, "tolerances")),)

@@ -18,6 +18,7 @@ from ...core.control.randomprofile import RandomProfile
 from ...core.signal.rounding import rounded
 from ...core.signal.sinefit import Floats
 from .course import Stretch, items, level_stretches
+from .edges import early_abort
 from .run import ShakerRun, input_rows
 from .settings import ShakerSettings, with_tolerance
 
@@ -78,7 +79,7 @@ def predict(loop: LoopResponse, facts: Facts, profile: RandomProfile, controls: 
         if limit:
             rows.append((name, float(value) / limit, float(value), limit, unit))
     levels = [4.5 * rms(volts * np.abs(loop.smoothed[i][inside]) ** 2) for i in range(len(roles))]
-    return rows + input_rows(facts, roles, np.array(levels)), []
+    return rows + input_rows(facts, roles, np.array(levels)), early_abort(profile)
 
 
 @dataclass

@@ -17,6 +17,7 @@ from ...core.control.sineprofile import SineProfile
 from ...core.figures import significant
 from ...core.signal.sinefit import Floats
 from .course import Stretch, items, sine_stretches
+from .edges import early_abort
 from .run import ShakerRun, input_rows
 from .settings import ShakerSettings, with_tolerance
 from .sine_follow import follow, responding, settling
@@ -67,7 +68,7 @@ def predict(
     add("Acceleration", a, limits.get("acceleration"), "m/s²")
     levels = [np.max(volts * np.interp(f, loop.frequency, np.abs(loop.smoothed[i]))) for i in range(len(roles))]
     rows += input_rows(facts, roles, np.array(levels))
-    return rows, _too_fast(loop, profile, stretches, window)
+    return rows, early_abort(profile) + _too_fast(loop, profile, stretches, window)
 
 
 def _too_fast(loop: LoopResponse, profile: SineProfile, stretches: list[Stretch], window: float) -> list[str]:
