@@ -172,6 +172,13 @@ def test_each_part_is_done_whatever_becomes_of_the_other(
     assert len(office.mails) == 2 and office.mails[0]["Subject"].startswith("inside: Valve 7")
     body = office.mails[0].get_body(("plain",))
     assert body is not None and body.get_content().startswith("All is inside its limits.")
+    # A record that is another one now is nothing to be told "inside" of, whatever was read of it before.
+    with (take.folder / "raw.h5").open("ab") as raw:
+        raw.write(b"x")
+    third = after_take(lab, take)
+    body = office.mails[-1].get_body(("plain",))
+    assert office.mails[-1]["Subject"].startswith("OPEN: ") and "open" in third.saved[0].name
+    assert body is not None and body.get_content().startswith("Not complete: ")
 
 
 def test_a_run_that_was_stopped_says_so_first(

@@ -17,8 +17,11 @@ from pathlib import Path
 from ..contracts import registry
 from ..contracts.finding import Finding, Reading
 from ..core.errors import BadInput
+from ..engine.ending import reason
+from ..engine.evaluating import unfinished
 from ..lab.afterrules import FORMATS, Mail, file_name, free_stem, password_of
 from ..lab.exporting import Row, export
+from ..lab.hashes import wrong
 from ..lab.place import Lab
 from ..lab.takes import Take
 from .certificate import report
@@ -57,19 +60,32 @@ def after_take(lab: Lab, take: Take) -> Afterwards:
     if rule.folder:
         try:
             _save(lab, take, saved)
-        except (BadInput, OSError) as problem:
-            undone.append(f"Not saved: {problem}")
+        except Exception as problem:  # nobody looks: whatever it was must stand in the take
+            undone.append(f"Not saved: {_why(problem)}")
     if rule.to:
         try:
             if lab.facts.mail is None:
                 raise BadInput("the lab has no mail server.")
             send(lab.facts.mail, letter(lab, take), lab.folder)
             mailed += rule.to
-        except BadInput as problem:
-            undone.append(f"Not mailed: {problem}")
+        except Exception as problem:
+            undone.append(f"Not mailed: {_why(problem)}")
     made = Afterwards(tuple(saved), tuple(mailed), tuple(undone))
     _keep(take, made)
     return made
+
+
+def _why(problem: Exception) -> str:
+    return str(problem) if isinstance(problem, BadInput) else reason(problem)
+
+
+def stated(take: Take) -> Finding | None:
+    """A take's finding as papers state it: not complete where the run was not, or its raw record is another now."""
+    finding = take.finding()
+    if finding is None:
+        return None
+    changed = wrong(take)
+    return finding.lacking([*unfinished(take), *([changed] if changed else [])])
 
 
 def _keep(take: Take, made: Afterwards) -> None:
@@ -87,7 +103,7 @@ def _save(lab: Lab, take: Take, saved: list[Path]) -> None:
     if not folder.exists() and not folder.parent.exists():
         raise BadInput(f"{folder}: it is not there: connect it, or change the folder.")
     folder.mkdir(exist_ok=True)
-    finding = take.finding()
+    finding = stated(take)
     if finding is None:
         raise BadInput(f"{take.folder}: it has no finding, so there is nothing to report.")
     formats = [f for f in FORMATS if f in rule.formats]
@@ -136,7 +152,7 @@ def letter(lab: Lab, take: Take) -> EmailMessage:
     """The mail of a take: what failed is its first line, and its report comes with it, if there is one."""
     rule, mail = lab.facts.after, lab.facts.mail
     assert rule is not None and mail is not None
-    plan, finding = take.plan(), take.finding()
+    plan, finding = take.plan(), stated(take)
     made = _headed(mail, rule.to, f"{_head(take, finding)}: {plan.article or plan.title}, {_method(take)}")
     lines = [_first(take, finding), "", f"{plan.title} ({take.name}), begun {_began(take):%Y-%m-%d %H:%M}."]
     if finding is not None:
@@ -185,6 +201,8 @@ def _first(take: Take, finding: Finding | None) -> str:
     parts = []
     if (status := take.status()) != "done":
         parts.append(f"The run was not done but {status}: {take.reason()}")
+    if doubt := take.doubt():
+        parts.append(f"Doubtful: {doubt}.")
     if finding is None:
         return " ".join([*parts, "It has no finding."])
     failed = [_line(r) for r in finding.readings if r.verdict == "outside"]
