@@ -28,6 +28,7 @@ from cryptography.x509.oid import NameOID
 from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import leave, until
 
+from lucid_anvil.cli import app
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop import window as window_module
@@ -179,6 +180,9 @@ def test_each_part_is_done_whatever_becomes_of_the_other(
     body = office.mails[-1].get_body(("plain",))
     assert office.mails[-1]["Subject"].startswith("OPEN: ") and "open" in third.saved[0].name
     assert body is not None and body.get_content().startswith("Not complete: ")
+    app(["export", str(take.folder), str(tmp_path / "by hand.csv")], standalone_mode=False)
+    for table in (tmp_path / "by hand.csv", third.saved[1]):
+        assert "verdict,open" in table.read_text() and "its hash differs" in table.read_text()
 
 
 def test_a_run_that_was_stopped_says_so_first(

@@ -341,11 +341,12 @@ def export_(
     out: Path = typer.Argument(..., metavar="OUT", help="A .csv or .xlsx file."),
 ) -> int:
     """Write a take's counted finding as a table: its readings, then each curve."""
+    from .engine.evaluating import stated
     from .lab.exporting import export
     from .lab.takes import open_take
 
     held = open_take(take)
-    finding = held.finding()
+    finding = stated(held)
     if finding is None:
         raise BadInput(f"{take}: it has no finding: read it with 'lucid-anvil settle {take}'.")
     plan, said = held.plan(), held.remark() or {}

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
-from ..engine.evaluating import reread
+from ..engine.evaluating import reread, stated
 from ..formats import Recording, read, write
 from ..formats.files import ENDINGS
 from ..lab.catalogue import Catalogue
@@ -484,6 +484,8 @@ class LightboxPlace(QWidget):
         item = self.list.currentItem()
         finding = self._finding(item)
         assert finding is not None
+        folder = Path(item.data(FOLDER))
+        finding = (stated(Take(folder), finding) if folder.is_dir() else None) or finding
         facts = [("take", item.text())]
 
         def work() -> Path:

@@ -128,6 +128,13 @@ def _noted(take: Take, finding: Finding) -> Finding:
     return replace(finding, notes=(*said, *finding.notes)) if said else finding
 
 
+def stated(take: Take, finding: Finding | None = None) -> Finding | None:
+    """The counted finding of a take, or this one of it, as whatever leaves the lab states it: not complete where the
+    run was not, or where the raw record is another now. None where nothing was read."""
+    held = finding or take.finding()
+    return None if held is None else held.lacking(unfinished(take))
+
+
 def unfinished(take: Take) -> list[str]:
     """Why a take is not whole, whatever its method: it was cut, or it has no end."""
     changed = wrong(take)

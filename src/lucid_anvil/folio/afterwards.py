@@ -18,10 +18,9 @@ from ..contracts import registry
 from ..contracts.finding import Finding, Reading
 from ..core.errors import BadInput
 from ..engine.ending import reason
-from ..engine.evaluating import unfinished
+from ..engine.evaluating import stated
 from ..lab.afterrules import FORMATS, Mail, file_name, free_stem, password_of
 from ..lab.exporting import Row, export
-from ..lab.hashes import wrong
 from ..lab.place import Lab
 from ..lab.takes import Take
 from .certificate import report
@@ -77,15 +76,6 @@ def after_take(lab: Lab, take: Take) -> Afterwards:
 
 def _why(problem: Exception) -> str:
     return str(problem) if isinstance(problem, BadInput) else reason(problem)
-
-
-def stated(take: Take) -> Finding | None:
-    """A take's finding as papers state it: not complete where the run was not, or its raw record is another now."""
-    finding = take.finding()
-    if finding is None:
-        return None
-    changed = wrong(take)
-    return finding.lacking([*unfinished(take), *([changed] if changed else [])])
 
 
 def _keep(take: Take, made: Afterwards) -> None:
