@@ -34,6 +34,7 @@ from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop import window as window_module
 from lucid_anvil.desktop.after_sheet import AfterWatch
 from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.engine import ending
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.folio.afterwards import after_take, trial
 from lucid_anvil.lab.afterrules import PASSWORD, as_rules, file_name
@@ -299,6 +300,16 @@ def test_rules_that_can_not_be_followed_are_refused(tmp_path: Path, typed: dict[
 def test_what_no_file_system_takes_is_a_dash_in_a_name() -> None:
     filled = file_name("{date} {article}/{verdict}", {"date": "2026-11-30", "article": "../Valve: 7 µ", "verdict": "inside"})
     assert filled == "2026-11-30-..-Valve-7-µ-inside"
+
+
+def test_papers_that_can_not_be_begun_are_said(tmp_path: Path) -> None:
+    lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", False)
+    take = lab.jobs / "0413" / "take-1"
+    assert ending.set_off(take) == []
+    with (lab.folder / "lab.yaml").open("a") as file:
+        file.write("after: {formats: [doc]}\n")
+    (said,) = ending.set_off(take)
+    assert "not begun" in said and f"lucid-anvil after {take}" in said
 
 
 def test_checks_of_the_bench_are_not_mailed(tmp_path: Path) -> None:

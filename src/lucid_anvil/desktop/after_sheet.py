@@ -140,7 +140,4 @@ class AfterWatch(QObject):
                 f"Nothing is heard of this take's papers and mail: 'lucid-anvil after {self.take.folder}' does them."
             )
             return
-        saved = [Path(p) for p in told["saved"]]
-        parts = [f"Saved {', '.join(p.name for p in saved)} in {saved[0].parent}."] if saved else []
-        parts += [f"Mailed to {', '.join(told['mailed'])}."] if told["mailed"] else []
-        self.said.emit(" ".join([*parts, *told["undone"]]))
+        self.said.emit(told["said"])

@@ -34,7 +34,6 @@ from ..protocol.orders import order_of
 from ..rig.device import Wire, prefer, wire_pair
 from . import ending
 from .door import Door
-from .launch import set_off_after
 from .notes import RigLock, own_note
 from .preparing import Prepared, check_space, plan_as_kept, prepare, rig_as_kept
 from .recorder import Recorder
@@ -562,8 +561,9 @@ class Conductor:
             self.board.message = ending.left_for_later(undone, self.take_folder)
             self.board.events.append(self.board.message)
         # Before anybody is told that it is done: whoever closes the bench then must not cut it off.
-        with contextlib.suppress(BadInput, OSError):
-            set_off_after(self.take_folder)
+        for said in ending.set_off(self.take_folder):
+            self.board.message = said
+            self.board.events.append(said)
         self._set(state="failed" if self.status == "failed" else "done", message=self.why or self.board.message)
 
     def _linger(self) -> None:

@@ -15,7 +15,7 @@ from ..core.errors import BadInput
 from ..lab.takes import Take
 from ..protocol.messages import Trip
 from ..rig.aftermath import kept
-from .launch import alive
+from .launch import alive, set_off_after
 from .recorder import Recorder
 from .taking import read_take, tell_ledger
 
@@ -65,6 +65,15 @@ def read_and_tell(take: Take) -> tuple[tuple[Path, Finding] | None, str, list[st
         traceback.print_exc()
         undone.append(f"the ledger was not told ({reason(problem)})")
     return made, said, undone
+
+
+def set_off(folder: Path) -> list[str]:
+    """Have a take's papers and mail made, where the lab wants them; what is to be said where that can't be begun."""
+    try:
+        set_off_after(folder)
+    except (BadInput, OSError) as problem:
+        return [f"Papers and mail were not begun ({reason(problem)}): 'lucid-anvil after {folder}' makes them."]
+    return []
 
 
 def left_for_later(undone: Sequence[str], folder: Path) -> str:

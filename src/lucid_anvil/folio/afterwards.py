@@ -80,7 +80,7 @@ def _why(problem: Exception) -> str:
 
 def _keep(take: Take, made: Afterwards) -> None:
     event = {"kind": "after", "wall": time.time(), "saved": [str(p) for p in made.saved], "mailed": list(made.mailed),
-             "undone": list(made.undone)}  # fmt: skip
+             "undone": list(made.undone), "said": made.sentence}  # fmt: skip
     with (take.folder / "events.jsonl").open("a", encoding="utf-8") as file:
         file.write(json.dumps(event) + "\n")
 
