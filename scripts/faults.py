@@ -21,6 +21,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--faults", type=int, default=200, help="of the shaker's runs")
     parser.add_argument("--chains", type=int, default=60, help="control sensors that lose or gain 20 to 60 %%")
+    parser.add_argument("--cables", type=int, default=24, help="control sensors whose cable opens now and then")
     parser.add_argument("--clean", type=int, default=50)
     parser.add_argument("--places", type=int, default=200, help="at which a file of each format is torn")
     parser.add_argument("--lies", type=int, default=3, help="times that each lie of an instrument is told")
@@ -37,7 +38,7 @@ def main() -> None:
         jobs: list[Job] = torn.jobs(folder / "files", given.places)
         jobs += instruments.jobs(given.lies)
         jobs += house.jobs(folder, given.house)
-        jobs += shaker.jobs(lab, given.faults, given.chains, given.clean)
+        jobs += shaker.jobs(lab, given.faults, given.chains, given.cables, given.clean)
         mine = jobs[given.part :: given.parts]
         for name, job in mine:
             try:

@@ -146,6 +146,46 @@ def test_a_control_that_lies_neither_over_drives_nor_passes(method: str, setting
     assert finding.verdict == "open" and finding.missing
 
 
+@pytest.mark.parametrize("size", [0.3, 1.0])
+def test_a_cable_that_opens_now_and_then_does_not_drive_the_table_up(size: float) -> None:
+    """A tracking filter sees less, and a loop that sweeps fast follows it at once: the table went to 2.7 times."""
+    quick = sine(30, 200, "20 oct/min", course=[{"sweep": "up"}], control={"probe": {"period": "1 s"}})
+    faulty = prepared("sine-sweep", quick)
+    at = faulty.course()[0].duration + 3.5
+    faulty.rig.standin.faults.append(Fault(at=at, kind="cable", channel="control", size=size))
+    made = play_through(faulty, longest=at + 3)
+    assert made.trip is not None and made.trip.guard == "chain" and "plug or cable" in made.trip.label
+    assert 0 <= made.trip.t - at + 0.05 < 0.5
+    clean = play_through(prepared("sine-sweep", quick), longest=at + 3)
+    n, rate = 500, faulty.facts.rate
+    a, b = (np.sqrt(np.mean(p.drive[: p.drive.size // n * n].reshape(-1, n) ** 2, axis=1)) for p in (made, clean))
+    since, until = int(at * rate / n), int(min(made.drive.size, clean.drive.size) / n)
+    assert np.max(a[since:until] / b[since:until]) < 1.3  # the same bench and frequency: the drive is the table
+    finding = faulty.method.evaluate(made.channels, faulty.settings, made.marks)
+    assert finding.verdict == "open"
+
+
+def test_a_sine_that_loses_its_shape_in_all_channels_is_no_cable() -> None:
+    """A structure that rattles: harmonics everywhere, the sine's own part as large as before, or less in all."""
+
+    def bent(t: np.ndarray, by: float, of: int) -> np.ndarray:
+        made = np.ones((3, t.size))
+        made[:of, t >= 5.0] = 1 - by * (np.sin(2 * np.pi * 80.0 * t[t >= 5.0]) ** 2)
+        return made
+
+    assert watched(lambda t: bent(t, 0.9, 3), tone(9), True) == []
+    made = watched(lambda t: bent(t, 0.9, 1), tone(9), True)
+    assert made and made[0][1].channel == 0
+
+    def gaps(t: np.ndarray) -> np.ndarray:
+        made = np.ones((3, t.size))
+        made[0, (t >= 5.0) & (t % 0.05 < 0.02)] = 0.0
+        return made
+
+    (first, found), *_ = watched(gaps, tone(9), True)
+    assert found.flickers and found.channel == 0 and 0 < (first + 1) * BLOCK / RATE - 5.0 < 0.15
+
+
 def test_the_finding_looks_again_from_the_record() -> None:
     """A record whose control changed unseen can't be inside, whatever its level says."""
     p = prepared("random-vibration", {**RANDOM, "limits": {"rms_error": {"low": "-80 %", "high": "80 %"}}})

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from lucid_anvil.engine.inprocess import Played, play_through
+from lucid_anvil.core.signal.sinefit import Floats
+from lucid_anvil.engine.inprocess import REST, Played, play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.lab.demo_jobs import _write_csv, deck_record
 from lucid_anvil.lab.place import Lab
@@ -16,6 +17,7 @@ from lucid_anvil.lab.plans import Plan
 from lucid_anvil.lab.shaker_planning import sensors_of
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Rig
+from lucid_anvil.rig.standins.choosing import bench_of
 
 from .told import Job, Told
 
@@ -163,12 +165,44 @@ def check_chain(lab: Lab, mode: str, seed: int) -> Told:
     return Told(good, f"{made.trip.guard} after {made.trip.t - at:.2f} s, {text}")
 
 
+def table_of(prepared: Prepared, drive: Floats) -> Floats:
+    """What the control point of a bench without faults shows for a drive as it was played."""
+    rig, n = prepared.rig, prepared.facts.block
+    bench = bench_of(rig.model_copy(deep=True))
+    bench.command("begin", REST * n / prepared.facts.rate)
+    at = [c.role for c in rig.channels].index("control")
+    for _ in range(REST):
+        bench.play(np.zeros(n))
+    return np.concatenate([bench.play(drive[k : k + n]).samples[at] for k in range(0, drive.size - n + 1, n)])
+
+
+def check_cable(lab: Lab, mode: str, seed: int) -> Told:
+    """The control's cable that opens for a few milliseconds at a time, a tenth to two thirds of the time."""
+    rng = np.random.default_rng([seed, 79])
+    quick = prepared_for(lab, mode, seed, None)
+    at, size = quick.course()[0].duration + float(rng.uniform(3.5, 6.0)), float(rng.uniform(0.25, 1.6))
+    fault = {"at": at, "kind": "cable", "channel": "control", "size": size}
+    made = play_through(prepared_for(lab, mode, seed, fault), longest=at + 8)
+    clean = play_through(quick, longest=at + 8)
+    n = int(0.1 * quick.facts.rate)
+    a, b = (np.sqrt(np.mean(x[: x.size // n * n].reshape(-1, n) ** 2, axis=1))
+            for x in (table_of(quick, p.drive) for p in (made, clean)))  # fmt: skip
+    part = slice(int(at * quick.facts.rate / n), min(a.size, b.size))
+    a, b = a[part], b[part]
+    most = float(np.max((a / np.maximum(b, 1e-12))[b > 0.3 * np.median(b)], initial=0.0))
+    text = f"open for {40 * size:.0f} % of the time, table {most:.2f} times"
+    if made.trip is None:
+        return Told(False, f"never cut, {text}")
+    good = made.trip.guard in ("chain", "abort", "control_lost") and made.trip.t + 0.1 >= at and most <= 1.3
+    return Told(good, f"{made.trip.guard} after {made.trip.t - at:.2f} s, {text}")
+
+
 def check_clean(lab: Lab, mode: str, seed: int) -> Told:
     made = play_through(prepared_for(lab, mode, seed, None))
     return Told(made.trip is None, "" if made.trip is None else f"cut: {made.trip.sentence}")
 
 
-def jobs(lab: Lab, faults: int, chains: int, clean: int) -> list[Job]:
+def jobs(lab: Lab, faults: int, chains: int, cables: int, clean: int) -> list[Job]:
     """So many faults of each sort, over all modes in turn; the number is the seed."""
     kinds = list(FAULTS)
     made: list[Job] = []
@@ -177,6 +211,8 @@ def jobs(lab: Lab, faults: int, chains: int, clean: int) -> list[Job]:
         made.append((f"{i} {mode}: {kind}", partial(check_fault, lab, mode, kind, i)))
     for i in range(chains):
         made.append((f"{2000 + i} {MODES[i % 4]}: lying sensor", partial(check_chain, lab, MODES[i % 4], 2000 + i)))
+    for i in range(cables):
+        made.append((f"{3000 + i} {MODES[i % 4]}: cable opens", partial(check_cable, lab, MODES[i % 4], 3000 + i)))
     for i in range(clean):
         made.append((f"{1000 + i} {MODES[i % 4]}: clean", partial(check_clean, lab, MODES[i % 4], 1000 + i)))
     return made

@@ -329,6 +329,8 @@ def told(model: ChainModel, change: Changed) -> str:
     """A change of the chain in one sentence."""
     role = model.roles[change.channel]
     others = ", ".join(model.roles[i] for i in change.witnesses)
+    if change.flickers:
+        return f"{role} loses pieces of its signal while {others} went on: its plug or cable opens"
     if not others:
         return f"{role} shows {change.by:.2f} of what the drive gave before: its sensor or cable, or the amplifier"
     return f"{role} shows {change.by:.2f} of what it did while {others} went on: its sensor, cable or mounting changed"

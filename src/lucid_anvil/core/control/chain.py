@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..signal.sinefit import Floats
+from .contact import ContactWatch
 from .plant import LoopResponse
 from .twin import Twin
 
@@ -70,6 +71,8 @@ class Changed:
     """factor by which it now shows more or less than before"""
     witnesses: tuple[int, ...]
     """Channels that went on as before; none: it may be the drive that changed"""
+    flickers: bool = False
+    """It comes and goes, within periods of a sine"""
 
 
 class ChainWatch:
@@ -106,6 +109,7 @@ class ChainWatch:
         """Frequencies [Hz] of the last blocks, as long as a channel is beyond what moved modes explain"""
         self.jumps = np.zeros(self.count)
         self.limit = LEAST
+        self.contact = ContactWatch(self.count, self.span) if tonal else None
 
     def feed(self, x: Floats, drive: Floats) -> Changed | None:
         """One block: `x` (channels, n) in their units, `drive` (n,) [V] as played."""
@@ -130,7 +134,7 @@ class ChainWatch:
         quiet = np.flatnonzero(held[:, 2, -1] <= 1e-7 * self.driven)
         held = held[quiet[-1] + 1 :] if quiet.size else held
         self.since = self.since + self.span if row[2, -1] > 1e-7 * self.driven else 0.0
-        return self._jumped(held) or self._crept(held)
+        return self._jumped(held) or self._flickered(z, y, held) or self._crept(held)
 
     def _frequency(self, held: Floats) -> float:
         """Hz, the drive's mean frequency of late, from its turns of sign."""
@@ -183,6 +187,16 @@ class ChainWatch:
             if np.isfinite(e).any():
                 known.append(np.nan_to_num(e))
         return found
+
+    def _flickered(self, z: Floats, y: Floats, held: Floats) -> Changed | None:
+        """A channel out of whose sine pieces are missing."""
+        if self.contact is None or len(held) < 4:
+            return None
+        found = self.contact.feed(z, y, self._frequency(held))
+        if found is None or self.since * self._frequency(held) < RINGING:
+            return None
+        channel, by = found
+        return Changed(channel, by, tuple(k for k in range(self.count) if k != channel), flickers=True)
 
     def _crept(self, held: Floats) -> Changed | None:
         """A channel that has gone away from the others, step by step or long ago."""

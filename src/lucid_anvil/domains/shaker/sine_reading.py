@@ -434,6 +434,9 @@ def _dwells(record: Mapping[str, Channel], roles: list[str], controls: list[str]
         starts = np.array([s.start for s in parts])
         which = np.clip(np.searchsorted(starts, t, side="right") - 1, 0, len(parts) - 1)
         f = np.array([float(parts[i].frequency_at(np.array(v))) for i, v in zip(which, t, strict=True)])
+        # A window that reaches beyond the end would read the drive's being taken down.
+        whole = np.any([(t > a) & (t + PERIODS / f / 2 <= b) for a, b in pieces], axis=0)
+        t, which, f = t[whole], which[whole], f[whole]
         at = f"dwell_{k}"
         readings.append(Reading(f"{at}_duration", f"Dwell {k}, duration", sum(b - a for a, b in pieces), "s"))
         readings.append(Reading(f"{at}_cycles", f"Dwell {k}, cycles", cycles, ""))

@@ -77,8 +77,9 @@ class StandInSensor:
         bias = self.bias
         for kind, fault in kinds.items():
             if kind == "cable":
-                # Contact comes and goes in stretches of a few milliseconds.
-                stretch = np.repeat(self.rng.random(x.size // 256 + 1) < 0.4, 256)[: x.size]
+                # Contact comes and goes in stretches of a few milliseconds, for 0.4 of the time at a size of 1.
+                gone = min(0.4 * fault.size, 0.95)
+                stretch = np.repeat(self.rng.random(x.size // 256 + 1) < gone, 256)[: x.size]
                 x = np.where(stretch & (t >= fault.at), 0.0, x)
             elif kind in ("open", "short", "no_output"):
                 x = np.where(t >= fault.at, 1e-5 * self.rng.standard_normal(x.size), x)

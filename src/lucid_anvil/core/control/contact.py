@@ -1,0 +1,75 @@
+"""Whether a sensor's contact comes and goes, told within a sine's own periods.
+
+A plug or cable that opens for a few milliseconds at a time takes pieces out of a sine: its fundamental falls, and what
+is left has no longer the shape of a sine. A sensor that lost sensitivity keeps the shape; a structure that rattles
+loses the shape without falling, and in more than one channel. A tracking filter sees only the fall, and a loop that
+rests on it drives the table up.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+
+import numpy as np
+
+from ..signal.sinefit import Floats
+
+PERIODS = 1.5
+"""of the sine that a window holds at least"""
+SHAPELESS = 0.12
+"""share of a window's energy that no longer goes with the sine, gained since before"""
+FALLEN = 0.1
+"""ln by which the sine's own part must have fallen against the others'"""
+OTHERS = 1 / 3
+"""share of that which the others may lose of their shape: else it is the structure that rattles"""
+PURE = 0.15
+"""share without shape, above which a channel was no sine before either, and tells nothing"""
+BEFORE = 8
+"""windows over which it is known how it was"""
+
+
+class ContactWatch:
+    """Fed with each block's channels and what the plant's twin gives for them, both in the driven band."""
+
+    def __init__(self, count: int, span: float) -> None:
+        """`count` of the channels; `span` s of a block."""
+        self.count, self.span = count, span
+        self.last = np.zeros((2, count, 2))
+        self.sums: deque[Floats] = deque(maxlen=2 * (BEFORE + 2) * 64)
+        """(6, channels) a block: products of what is shown (z), of the twin (y) and of its slope (d)"""
+        self.known: deque[Floats] = deque(maxlen=self.sums.maxlen)
+        """(2, channels) a block: ln of the sine's part over the twin's, and the share without shape"""
+
+    def feed(self, z: Floats, y: Floats, frequency: float) -> tuple[int, float] | None:
+        """One block, each (channels, n), at a sine's frequency [Hz]. The channel that lost pieces, and the factor by
+        which its sine fell; None where none did."""
+        whole = np.concatenate([self.last, np.stack([z, y])], axis=2)
+        self.last = whole[:, :, -2:]
+        # The slope stands for the quarter turn: whatever the phase, the two together take a sine out.
+        z, y, d = whole[0, :, 1:-1], whole[1, :, 1:-1], (whole[1, :, 2:] - whole[1, :, :-2]) / 2
+        rows = [(a * b).sum(axis=1) for a, b in ((z, z), (z, y), (z, d), (y, y), (y, d), (d, d))]
+        self.sums.append(np.array(rows))
+        n = max(2, int(np.ceil(PERIODS / frequency / self.span)))
+        if len(self.sums) < n:
+            return None
+        zz, zy, zd, yy, yd, dd = np.array(list(self.sums)[-n:]).sum(axis=0)
+        det = np.maximum(yy * dd - yd * yd, 1e-30)
+        a, b = (zy * dd - zd * yd) / det, (zd * yy - zy * yd) / det
+        sine = np.maximum(a * zy + b * zd, 1e-30)
+        now = np.array([0.5 * np.log(sine / np.maximum(yy, 1e-30)), 1 - sine / np.maximum(zz, 1e-30)])
+        self.known.append(now)
+        if len(self.known) < n + BEFORE:
+            return None
+        before = np.median(np.array(list(self.known)[-n - BEFORE : -n]), axis=0)
+        return self._lost(now - before, before[1] < PURE)
+
+    def _lost(self, change: Floats, pure: np.ndarray) -> tuple[int, float] | None:
+        fallen, shapeless = change
+        i = int(np.argmax(np.where(pure, shapeless, -1.0)))
+        others = np.flatnonzero(pure & (np.arange(self.count) != i))
+        if not pure[i] or others.size == 0 or shapeless[i] < SHAPELESS:
+            return None
+        by = float(fallen[i] - np.median(fallen[others]))
+        if by > -FALLEN or np.median(shapeless[others]) > OTHERS * shapeless[i]:
+            return None
+        return i, float(np.exp(by))
