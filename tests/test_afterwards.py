@@ -78,7 +78,9 @@ def own_authority(folder: Path) -> tuple[Path, ssl.SSLContext]:
     )  # fmt: skip
     public, private = folder / "own.pem", folder / "own.key"
     public.write_bytes(made.public_bytes(serialization.Encoding.PEM))
-    private.write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+    private.write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    )
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(public, private)
     return public, context
@@ -244,7 +246,12 @@ def test_rules_are_typed_in_the_window_and_the_password_goes_into_the_keyring(
     try:
         window.where.after_each()
         sheet = QApplication.activeModalWidget()
-        for key, text in {**TYPED, "name": "{datum}", "port": str(office.port), "authority": str(office.authority)}.items():
+        for key, text in {
+            **TYPED,
+            "name": "{datum}",
+            "port": str(office.port),
+            "authority": str(office.authority),
+        }.items():
             box = sheet.fields.boxes[key]
             box.setCurrentText(office.tls) if key == "tls" else box.setText(text)
         sheet.fields.boxes["password"].setText("Kestrel-7")
@@ -298,7 +305,9 @@ def test_rules_that_can_not_be_followed_are_refused(tmp_path: Path, typed: dict[
 
 
 def test_what_no_file_system_takes_is_a_dash_in_a_name() -> None:
-    filled = file_name("{date} {article}/{verdict}", {"date": "2026-11-30", "article": "../Valve: 7 µ", "verdict": "inside"})
+    filled = file_name(
+        "{date} {article}/{verdict}", {"date": "2026-11-30", "article": "../Valve: 7 µ", "verdict": "inside"}
+    )
     assert filled == "2026-11-30-..-Valve-7-µ-inside"
 
 

@@ -111,8 +111,12 @@ def test_a_band_holds_for_the_whole_or_for_one_row() -> None:
     made = bp.with_tolerance(bp.with_band(SINE, "abort", "±6 dB"), 1, "-1 dB / 2 dB")
     low, high = bp.file_of(made).solved().edges(np.array([9.0, 30.0]), "tolerance")
     target = bp.file_of(made).solved().acceleration(np.array([9.0, 30.0]))
-    assert 20 * np.log10(low / target) == pytest.approx([-3, -1]) and 20 * np.log10(high / target) == pytest.approx([3, 2])
-    assert "tolerance" not in bp.with_tolerance(made, 1, "")["segments"][1] and "abort" not in bp.with_band(made, "abort", "")
+    assert 20 * np.log10(low / target) == pytest.approx([-3, -1]) and 20 * np.log10(high / target) == pytest.approx(
+        [3, 2]
+    )
+    assert "tolerance" not in bp.with_tolerance(made, 1, "")["segments"][1] and "abort" not in bp.with_band(
+        made, "abort", ""
+    )
 
 
 def test_of_rate_and_duration_the_other_follows() -> None:

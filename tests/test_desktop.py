@@ -67,7 +67,6 @@ def begin(window: MainWindow, changes: dict[str, Any] | None = None) -> None:
     until(lambda: bench.state == "walk-round" and bool(bench.walk.shown))
     bench.change({**SHORT, "insert": False, **(changes or {})})
     until(lambda: not bench.aside.open)
-    time.sleep(2.5)  # the conductor reads the plan again
 
     def sign() -> bool:
         for i in range(bench.walk.rows.count()):

@@ -19,7 +19,9 @@ LIMITS = {"polarity": {"low": 1}, "loose": {"high": 0}, "rub_max": {"high": "-60
           "impedance_minimum": {"low": "5.8 ohm", "high": "6.8 ohm"}, "thd_max": {"high": "3 %"}}  # fmt: skip
 
 
-def driven(tmp_path: Path, part: str = "", changes: tuple[tuple[str, str], ...] = (), **settings: Any) -> tuple[Any, Played]:
+def driven(
+    tmp_path: Path, part: str = "", changes: tuple[tuple[str, str], ...] = (), **settings: Any
+) -> tuple[Any, Played]:
     lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True)
     rig = lab.folder / "rigs" / "driver.rig.yaml"
     text = rig.read_text().replace("{kind: driver}", "{kind: driver" + (f", {part}" if part else "") + "}")

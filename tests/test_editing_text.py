@@ -44,7 +44,10 @@ def test_a_changed_profile_leaves_every_other_line_alone(tmp_path: Path) -> None
     profile = load_yaml(place)["steps"][0]["settings"]["profile"]
     profile["segments"][1]["acceleration"] = "20 m/s^2"
     change_step(place, {"profile": profile})
-    assert len(lines_changed(PLAN, place.read_text())) == 2 and "{acceleration: 20 m/s^2, until: 200 Hz}" in place.read_text()
+    assert (
+        len(lines_changed(PLAN, place.read_text())) == 2
+        and "{acceleration: 20 m/s^2, until: 200 Hz}" in place.read_text()
+    )
     before = place.read_text()
     profile["segments"] = [profile["segments"][0], {"line": True}, *profile["segments"][1:]]
     change_step(place, {"profile": profile, "course": [{"sweep": "up"}, {"pause": "5 s"}]})
@@ -54,7 +57,11 @@ def test_a_changed_profile_leaves_every_other_line_alone(tmp_path: Path) -> None
     profile["segments"] = profile["segments"][::-1]
     change_step(place, {"profile": profile})
     text = place.read_text()
-    assert text.index("{acceleration: 10 m/s^2}") < text.index("# by the fixture") < text.index("displacement: 4.4 mm}   # first")
+    assert (
+        text.index("{acceleration: 10 m/s^2}")
+        < text.index("# by the fixture")
+        < text.index("displacement: 4.4 mm}   # first")
+    )
     assert load_yaml(place)["steps"][0]["settings"]["profile"] == profile
 
 
@@ -68,13 +75,22 @@ def test_what_has_no_place_in_the_text_is_written_all_the_same(tmp_path: Path) -
     assert place.read_text() == "rows: [1, 2, 3]  # two\n"
 
 
-values = st.one_of(st.integers(-5, 5), st.sampled_from(["10 Hz", "-3 dB", "a: b", "# no", "on", "1e3", "ä é", "x, y", "", "- 1"]), st.booleans())
+values = st.one_of(
+    st.integers(-5, 5),
+    st.sampled_from(["10 Hz", "-3 dB", "a: b", "# no", "on", "1e3", "ä é", "x, y", "", "- 1"]),
+    st.booleans(),
+)
 tables = st.recursive(values, lambda inner: st.one_of(
     st.lists(inner, max_size=3), st.dictionaries(st.sampled_from(["a", "b", "c", "d e"]), inner, max_size=3)), max_leaves=12)  # fmt: skip
 
 
-@given(st.dictionaries(st.sampled_from("pqrs"), tables, min_size=1, max_size=3), st.dictionaries(st.sampled_from("pqrs"), tables, max_size=3))
-def test_whatever_stands_there_becomes_what_is_wanted(tmp_path_factory: Any, held: dict[str, Any], wanted: dict[str, Any]) -> None:
+@given(
+    st.dictionaries(st.sampled_from("pqrs"), tables, min_size=1, max_size=3),
+    st.dictionaries(st.sampled_from("pqrs"), tables, max_size=3),
+)
+def test_whatever_stands_there_becomes_what_is_wanted(
+    tmp_path_factory: Any, held: dict[str, Any], wanted: dict[str, Any]
+) -> None:
     place = tmp_path_factory.mktemp("sync") / "x.yaml"
     place.write_text(dump_yaml(held))
     sync(place, wanted)

@@ -200,10 +200,10 @@ def test_kill_the_window(demo_lab: Any, tmp_path: Path) -> None:
     running = Running(launch.wait_for(demo_lab.note, process, 60), process, plan.parent / "take")
     face = subprocess.Popen(
         [sys.executable, "-m", "lucid_anvil.cli", "window", str(demo_lab.folder)],
-        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen", "LUCID_ANVIL_LABS": str(tmp_path / "labs.json")},
     )
     running.wait(driven)
-    time.sleep(1.5)
+    wait_file(tmp_path / "labs.json", demo_lab.folder.name, 60)  # the window is up
     assert face.poll() is None
     face.kill()
     face.wait(10)
@@ -404,11 +404,33 @@ def test_the_plan_may_change_before_it_begins(demo_lab: Any, conduct: Conduct) -
     launch.order(running.address, "replan")
     for key in ("mounting", "cables"):
         launch.order(running.address, "sign", key=key, by="K.B.")
-    time.sleep(3)
     running.wait(lambda b: bool(b.checks) and all(c.done for c in b.checks))
     launch.order(running.address, "begin")
     board = running.over()
     assert {p["frequency"] for p in board.points} == {63.0, 125.0, 160.0, 250.0}
+
+
+def test_a_plan_that_became_unfit_does_not_begin(demo_lab: Any, conduct: Conduct) -> None:
+    """What stands on the screen is the plan as it is now: nothing is driven by the one before."""
+    running = conduct(short_plan(demo_lab), auto=None)
+    running.wait(lambda b: b.state == "walk-round")
+    for key in ("mounting", "cables"):
+        launch.order(running.address, "sign", key=key, by="K.B.")
+    running.wait(lambda b: bool(b.checks) and all(c.done for c in b.checks))
+    plan = Path(str(running.board().plan))
+    fit = plan.read_text(encoding="utf-8")
+    plan.write_text(fit.replace("steps_per_octave:", "steps_per_oktave:"), encoding="utf-8")
+    launch.order(running.address, "replan")
+    running.wait(lambda b: "steps_per_oktave" in b.unread)
+    launch.order(running.address, "begin")
+    launch.order(running.address, "sign", key="cables", by="later")
+    board = running.wait(lambda b: any(c.by == "later" for c in b.checks))  # what was ordered later is heeded
+    assert board.state == "walk-round" and "steps_per_oktave" in board.unread
+    plan.write_text(fit, encoding="utf-8")
+    launch.order(running.address, "replan")
+    running.wait(lambda b: not b.unread)
+    launch.order(running.address, "begin")
+    assert running.over().state == "done"
 
 
 def test_nothing_is_answered_without_the_token(demo_lab: Any, conduct: Conduct) -> None:

@@ -21,7 +21,9 @@ def law(stress: Any) -> Any:
     return stress / E + 0.002 * (np.asarray(stress) / 350e6) ** 15
 
 
-def bar(seed: int | None = None, toe: float = 0.0, compliance: float = 0.0, scale: float = 1.0) -> dict[str, np.ndarray]:
+def bar(
+    seed: int | None = None, toe: float = 0.0, compliance: float = 0.0, scale: float = 1.0
+) -> dict[str, np.ndarray]:
     """Force [N], extension and displacement [m] of a bar that is pulled until it breaks at 5 % of strain."""
     top = np.linspace(0, 450e6, 60001)
     strain = np.concatenate([np.linspace(0, 0.004, 2500), np.linspace(0.004, 0.05, 2500)[1:]])
@@ -154,7 +156,9 @@ def test_compression_counts_positive_whichever_sign_was_recorded() -> None:
     one = {"force": ("N", -made["force"]), "displacement": ("m", -made["displacement"])}
     two = {"force": ("N", -made["force"]), "displacement": ("m", made["displacement"])}
     for channels in (one, two):
-        found = read("tension", 50.0, channels, kind="compression", specimen={"area": f"{AREA} m^2", "parallel_length": 0.06})
+        found = read(
+            "tension", 50.0, channels, kind="compression", specimen={"area": f"{AREA} m^2", "parallel_length": 0.06}
+        )
         assert value(found, "modulus") == pytest.approx(200, rel=2e-3) and value(found, "strength") > 0
 
 
@@ -185,7 +189,9 @@ def test_zero_sensitivity_and_stated_doubts_count() -> None:
 # --- cycles --------------------------------------------------------------------------------------------------
 
 
-def pulses(per_cycle: float, count: int = 40, fall: float = 0.0, lag: float = 0.1) -> tuple[float, np.ndarray, np.ndarray]:
+def pulses(
+    per_cycle: float, count: int = 40, fall: float = 0.0, lag: float = 0.1
+) -> tuple[float, np.ndarray, np.ndarray]:
     """Rate, force [N] and displacement [m]: 1 kN over 1 MN/m that loses `fall` of its stiffness."""
     rate = 10 * per_cycle
     t = np.arange(int(per_cycle * count)) / rate

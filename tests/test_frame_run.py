@@ -26,7 +26,9 @@ def rig(tmp_path: Path) -> Path:
     return lab.folder / "rigs" / "frame.rig.yaml"
 
 
-def pulled(rig: Path, pull: str = "speed: 30 mm/min", changes: tuple[tuple[str, str], ...] = ()) -> tuple[Prepared, Played]:
+def pulled(
+    rig: Path, pull: str = "speed: 30 mm/min", changes: tuple[tuple[str, str], ...] = ()
+) -> tuple[Prepared, Played]:
     text = rig.read_text()
     for old, new in changes:
         assert old in text
@@ -87,7 +89,9 @@ def test_a_force_beyond_its_limit_holds_the_crosshead(rig: Path) -> None:
     assert force[-1] > 0.95 * force.max()
     # What was cut is read for what it holds.
     read = finding(prepared, played)
-    assert read.reading("modulus").value == pytest.approx(206, rel=5e-3) and read.reading("strain_at_break").value is None
+    assert (
+        read.reading("modulus").value == pytest.approx(206, rel=5e-3) and read.reading("strain_at_break").value is None
+    )
 
 
 def test_travel_ends_a_pull_where_nothing_breaks(rig: Path) -> None:
@@ -114,7 +118,9 @@ def test_a_specimen_gives_back_what_is_elastic() -> None:
     unloading = np.diff(back[:200]) / np.diff(up[::-1][:200])
     assert unloading == pytest.approx(np.full(199, specimen.elastic), rel=1e-6)
     again, _ = specimen(np.linspace(0.003, 0.004, 500))
-    assert again.max() == pytest.approx(force[-1], rel=1e-3) and strain[-1] > 0.03 and left[0] == pytest.approx(strain[-1])
+    assert (
+        again.max() == pytest.approx(force[-1], rel=1e-3) and strain[-1] > 0.03 and left[0] == pytest.approx(strain[-1])
+    )
     gone, _ = specimen(np.linspace(0.004, 0.05, 5000))
     assert gone[-1] == 0 and np.all(specimen(up)[0] == 0)
 
@@ -126,7 +132,8 @@ def test_a_rig_without_a_frame_pulls_nothing(rig: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("pull", "why"), [("speed: 0 mm/min", "above zero"), ("switch_at: 1 %", "give both"), ("control: load", "crosshead")]
+    ("pull", "why"),
+    [("speed: 0 mm/min", "above zero"), ("switch_at: 1 %", "give both"), ("control: load", "crosshead")],
 )
 def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
     with pytest.raises(BadInput, match=why):
@@ -142,7 +149,12 @@ def test_sizes_are_typed_on_the_drawing() -> None:
     several = measured("12.48; 12.50 12.46mm", "Width")
     assert several.count == 3 and several.mean == pytest.approx(12.48e-3) and several.spread == pytest.approx(2e-5)
     assert several.text == "12.48 mm" and measured("2 in", "Width").mean == pytest.approx(0.0508)
-    for text, why in (("", "type a length"), ("-3", "above zero"), ("12.5 20", "further apart"), ("5 kg", "can't be turned")):
+    for text, why in (
+        ("", "type a length"),
+        ("-3", "above zero"),
+        ("12.5 20", "further apart"),
+        ("5 kg", "can't be turned"),
+    ):
         with pytest.raises(BadInput, match=why):
             measured(text, "Width")
     assert doubtful(12.5e-3, 125e-3) and doubtful(12.5e-3, 1.25e-3) and not doubtful(12.5e-3, 13e-3)
@@ -193,6 +205,8 @@ def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> 
     high.put(250.0)
     high.sigPositionChangeFinished.emit(high)
     until(lambda: "Read again" in k.window.strip.text())
-    assert any("given" in n for n in bench.finding.notes) and bench.finding.reading("modulus").value == pytest.approx(206, rel=0.01)
+    assert any("given" in n for n in bench.finding.notes) and bench.finding.reading("modulus").value == pytest.approx(
+        206, rel=0.01
+    )
     assert k.actions <= 24, k.actions
     leave(k.window)

@@ -48,14 +48,22 @@ def test_typing_finds_what_all_words_say() -> None:
         Thing("take", "sine · take-003", "0412 / battery-tray", "a"), Thing("plan", "sine", "0412 / battery-tray", "b"),
         Thing("sensor", "GA-07", "accelerometer Northhaven", "GA-07", "worn"), Thing("action", "New test", "Ctrl T", "new"),
     ]  # fmt: skip
-    assert [t.key for t in find(held, "sine tray")] == ["b", "a"] and [t.key for t in find(held, "WORN ga")] == ["GA-07"]
-    assert find(held, "nothing") == [] and [t.key for t in find(held, "")] == ["new"] and find(held, "sine", 1)[0].key == "b"
+    assert [t.key for t in find(held, "sine tray")] == ["b", "a"] and [t.key for t in find(held, "WORN ga")] == [
+        "GA-07"
+    ]
+    assert (
+        find(held, "nothing") == []
+        and [t.key for t in find(held, "")] == ["new"]
+        and find(held, "sine", 1)[0].key == "b"
+    )
 
 
 def test_a_lab_is_walked_once_and_all_of_it_is_found(demo_lab: Any) -> None:
     held = things(demo_lab)
     kinds = {t.kind for t in held}
-    assert {"plan", "sensor", "rig"} <= kinds and len([t for t in held if t.kind == "sensor"]) == len(demo_lab.ledger().entries())
+    assert {"plan", "sensor", "rig"} <= kinds and len([t for t in held if t.kind == "sensor"]) == len(
+        demo_lab.ledger().entries()
+    )
     (tray,) = [t for t in find(held, "battery sine") if t.kind == "plan" and t.title == "sine"]
     assert Path(tray.key).exists()
 

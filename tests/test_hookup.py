@@ -111,7 +111,10 @@ def test_the_level_comes_up_slowly_and_never_beyond_the_highest() -> None:
         assert 20 * math.log10(tops[at] / 0.5e-3) == pytest.approx(12 * second, abs=1.0)
     hand.heed({"order": "drive", "level": 0.0})
     y = played(hand, 1.5)
-    assert np.all(y[-BLOCK:] == 0) and np.max(np.abs(np.diff(np.concatenate([x[-1:], y])))) < 0.5 * 2 * math.pi * 163 / RATE
+    assert (
+        np.all(y[-BLOCK:] == 0)
+        and np.max(np.abs(np.diff(np.concatenate([x[-1:], y])))) < 0.5 * 2 * math.pi * 163 / RATE
+    )
 
 
 def test_a_new_frequency_is_glided_to_without_a_step_and_another_signal_begins_at_rest() -> None:
@@ -147,14 +150,18 @@ def test_a_sweep_goes_up_and_down_again() -> None:
     assert max(seen) == 200 and min(seen[20:]) == 100 and seen[int(1.9 * RATE / BLOCK)] == pytest.approx(193, rel=0.02)
 
 
-@pytest.mark.parametrize(("text", "volts"), [("120 mV", 0.12), ("-20 dB", 0.1 * math.sqrt(2)), ("6 m/s²", 0.2), ("0.3 g", 0.0981)])
+@pytest.mark.parametrize(
+    ("text", "volts"), [("120 mV", 0.12), ("-20 dB", 0.1 * math.sqrt(2)), ("6 m/s²", 0.2), ("0.3 g", 0.0981)]
+)
 def test_a_level_is_typed_in_any_unit(text: str, volts: float) -> None:
     # At 0.1 V peak the control shows 30 mV rms, at 10 mV/(m/s²): 3 m/s².
     live = {"level": 0.1, "drive": 0.07, "figures": {"control": {"rms": 0.03, "frequency": 160.0}}}
     assert level_in_volts(text, live, {"control": ("m/s²", 0.01)}) == pytest.approx(volts, rel=1e-3)
 
 
-@pytest.mark.parametrize(("text", "why"), [("3", "no unit"), ("-3 V", "below zero"), ("2 N", "no input here"), ("6 m/s²", "turn it up")])
+@pytest.mark.parametrize(
+    ("text", "why"), [("3", "no unit"), ("-3 V", "below zero"), ("2 N", "no input here"), ("6 m/s²", "turn it up")]
+)
 def test_a_level_that_says_nothing_is_refused(text: str, why: str) -> None:
     with pytest.raises(BadInput, match=why):
         level_in_volts(text, {"level": 0.1, "drive": 0.0}, {"control": ("m/s²", 0.01)})
@@ -163,7 +170,9 @@ def test_a_level_that_says_nothing_is_refused(text: str, why: str) -> None:
 # --- the run and its reading --------------------------------------------------------------------------------
 
 
-def performed(settings: Any, orders: dict[int, list[dict[str, Any]]], most: int) -> tuple[np.ndarray, list[dict[str, Any]]]:
+def performed(
+    settings: Any, orders: dict[int, list[dict[str, Any]]], most: int
+) -> tuple[np.ndarray, list[dict[str, Any]]]:
     """The run on a path that is half the drive, two blocks late: what was recorded, and its marks."""
     run = METHOD.perform(settings, FACTS)
     want = next(run)
@@ -234,7 +243,11 @@ def test_a_change_of_a_rig_touches_its_own_line(demo_lab: Any) -> None:
     moved = place.read_text()
     assert moved.index("role: response") < moved.index("# by the door") < moved.index("role: control")
     assert load_rig(place).channels[0].role == "response" and "# peak to peak" in moved
-    for change, why in (({"role": "control"}, "same role"), ({"input": 1}, "share one input"), ({"sensor": "X-1"}, "X-1")):
+    for change, why in (
+        ({"role": "control"}, "same role"),
+        ({"input": 1}, "share one input"),
+        ({"sensor": "X-1"}, "X-1"),
+    ):
         with pytest.raises(BadInput, match=why):
             change_channel(place, 0, change)
         assert place.read_text() == moved
@@ -266,7 +279,12 @@ def test_a_table_of_inputs_is_pasted_from_a_spreadsheet(tmp_path: Path) -> None:
     )
     rig = put_channels(place, rows_from_table(table))
     assert len(rig.channels) == 40 and rig.channels[39].typed_sensitivity == pytest.approx(0.01)
-    for bad, why in (("Input;Nam\n1;a", "'nam'"), ("Input;Name\nx;a", "line 2"), ("Input;Name\n1;a;b", "line 2"), ("Input", "a line")):
+    for bad, why in (
+        ("Input;Nam\n1;a", "'nam'"),
+        ("Input;Name\nx;a", "line 2"),
+        ("Input;Name\n1;a;b", "line 2"),
+        ("Input", "a line"),
+    ):
         with pytest.raises(BadInput, match=why):
             rows_from_table(bad)
 
@@ -334,7 +352,9 @@ def test_from_an_empty_folder_a_rig_is_hooked_up_and_driven_by_hand(qapp: Any, t
     until(lambda: len(hookup.stage.lanes) == 5 and awake())
     carried = QMimeData()
     carried.setData(SENSOR, b"GA-02")
-    drop = QDropEvent(QPointF(9, 9), Qt.DropAction.CopyAction, carried, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    drop = QDropEvent(
+        QPointF(9, 9), Qt.DropAction.CopyAction, carried, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
     hookup.stage.lanes[4].dropEvent(drop)
     until(lambda: len(hookup.stage.lanes) == 5 and "GA-02" in hookup.stage.lanes[4].facts.detail and awake())
     QTest.mouseClick(hookup.stage.lanes[4], Qt.MouseButton.LeftButton)

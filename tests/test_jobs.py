@@ -26,12 +26,17 @@ def test_jobs_are_begun_opened_and_closed_and_plans_follow(tmp_path: Path) -> No
     (lab.folder / "lab.yaml").write_text(text)
     lab = begin_job(lab, {"job": "0413", "job_title": "Winches", "customer": "Skerry Marine", "customer_address": "Pier 2",
                           "order": "A-77", "fields": "ship: Skua\n\nberth: 4"})  # fmt: skip
-    assert (lab.facts.job, lab.facts.customer) == ("0413", "Skerry Marine") and "# ours" in (lab.folder / "lab.yaml").read_text()
+    assert (lab.facts.job, lab.facts.customer) == ("0413", "Skerry Marine") and "# ours" in (
+        lab.folder / "lab.yaml"
+    ).read_text()
     assert job_of(lab, "0413").fields == {"ship": "Skua", "berth": "4"}
     plan = new_plan("random-vibration", lab.folder / "rigs" / "shaker.rig.yaml", "Winch", lab=lab)
     assert (plan["job"], plan["customer"]) == ("0413", "Skerry Marine")
     lab = begin_job(lab, {"job": "0414", "job_title": "Lamps", "customer": "Northlight"})
-    assert [j.job for j in jobs(lab)] == ["0414", "0413"] and customers(lab) == [("Northlight", ""), ("Skerry Marine", "Pier 2")]
+    assert [j.job for j in jobs(lab)] == ["0414", "0413"] and customers(lab) == [
+        ("Northlight", ""),
+        ("Skerry Marine", "Pier 2"),
+    ]
     lab = change_job(lab, "0414", {"job": "x", "customer": "Northlight Ltd", "job_title": "Lamps"})
     assert lab.facts.customer == "Northlight Ltd" and job_of(lab, "0414").job == "0414"
     lab = close_job(lab)

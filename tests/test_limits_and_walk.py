@@ -24,7 +24,10 @@ CHECKS = [
 def test_readings_that_can_be_limited() -> None:
     method = registry.get("random-vibration")
     made = {k: (w, u) for k, w, u in limitable(method, None, {"mine": {}})}
-    assert made["in_tolerance"] == ("Share of the analysis lines within tolerance", "%") and made["mine"] == ("mine", "")
+    assert made["in_tolerance"] == ("Share of the analysis lines within tolerance", "%") and made["mine"] == (
+        "mine",
+        "",
+    )
     assert not any(k != k.lower() for k in made)
     seen = Finding(method.name, (Reading("rms", "Control", 3.0, "m/s²"), Reading("row_1_x", "Row", 1.0, "V")))
     made = {k: (w, u) for k, w, u in limitable(method, seen, {})}
@@ -34,7 +37,11 @@ def test_readings_that_can_be_limited() -> None:
 def test_limits_as_they_are_typed() -> None:
     rows = [("a", "m/s²", "10", "2 g"), ("b", "%", "", "−5"), ("c", "", "3", ""), ("d", "V", "", "")]
     assert limits_typed(rows) == {"a": {"low": "10 m/s²", "high": "2 g"}, "b": {"high": "-5 %"}, "c": {"low": 3.0}}
-    for row, why in ((("a", "m/s²", "3 g", "1"), "exchange"), (("a", "V", "3 N", ""), "a, low"), (("a", "V", "x", ""), "x")):
+    for row, why in (
+        (("a", "m/s²", "3 g", "1"), "exchange"),
+        (("a", "V", "3 N", ""), "a, low"),
+        (("a", "V", "x", ""), "x"),
+    ):
         with pytest.raises(BadInput, match=why):
             limits_typed([row])
 
@@ -46,7 +53,11 @@ def test_a_walk_round_as_lines() -> None:
     made = from_text("Ear protection on\nsensed: Noise floor\nsensed: Supply of the sensors\n\nBolts torqued", CHECKS)
     assert [c["key"] for c in made] == ["ear-protection-on", "noise", "supply", "bolts"]
     assert made[2] == {"key": "supply", "text": "Supply of the sensors", "sense": "supply"} and "sense" not in made[0]
-    for bad, why in (("", "a line at least"), (f"{text}\nsensed: more", "nothing more is sensed"), ("Bolts torqued\nBolts torqued", "twice")):
+    for bad, why in (
+        ("", "a line at least"),
+        (f"{text}\nsensed: more", "nothing more is sensed"),
+        ("Bolts torqued\nBolts torqued", "twice"),
+    ):
         with pytest.raises(BadInput, match=why):
             from_text(bad, CHECKS)
 

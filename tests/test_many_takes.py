@@ -100,7 +100,17 @@ def test_takes_are_read_anew_beside_what_counts(lab: Lab, tmp_path: Path) -> Non
     settings.write_text("window: {from: 0 s, to: 1 h}\nlimits: {decay: {high: 0.0055 bar/h}}\n")
     out = tmp_path / "out.json"
     before = {t.folder: t.counted() for t in list_takes(lab.jobs)}
-    command = ["reread", "--where", "decay>0.0015bar/h", "--settings", str(settings), "--lab", str(lab.folder), "--json", str(out)]
+    command = [
+        "reread",
+        "--where",
+        "decay>0.0015bar/h",
+        "--settings",
+        str(settings),
+        "--lab",
+        str(lab.folder),
+        "--json",
+        str(out),
+    ]
     assert app(command, standalone_mode=False) == 1  # the last hose is still outside
     told = json.loads(out.read_text())
     assert told["takes"] == 5 and len(told["turned"]) == 2 and not told["failed"]
@@ -264,7 +274,9 @@ def test_each_broken_rule_is_told_by_name(tmp_path: Path, fault: str, key: str) 
     assert made.verdict == "outside" and made.reading(key).verdict == "outside"
 
 
-def test_a_silent_front_end_and_an_instrument_that_is_not_there(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_silent_front_end_and_an_instrument_that_is_not_there(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from lucid_anvil.engine import conformance
 
     monkeypatch.setattr(conformance, "START", 1.0)
@@ -282,4 +294,3 @@ def test_a_rig_of_stand_ins_passes_at_the_command_line(demo_lab: Any, tmp_path: 
     assert told["method"] == "rig-check" and told["complete"] is True
     verdicts = {r["key"]: r["verdict"] for r in told["readings"]}  # its clock slips where the machine is busy
     assert {verdicts[k] for k in ("blocks", "order", "losses", "overload", "watchdog")} == {"inside"}
-

@@ -30,7 +30,9 @@ UNITS = {
     "step-hysteresis": ("V", "um"), "driver-check": ("V", "Pa"), "headset-check": ("Pa", "Pa"),
     "handset-cases": ("V", "Pa"), "power-endurance": ("V", "A"),
 }  # fmt: skip
-STEPS = [{"series": 1, "nominal": n, "direction": "up", "start": i + 0.1, "stop": i + 0.9} for i, n in enumerate((0, 1, 2))]
+STEPS = [
+    {"series": 1, "nominal": n, "direction": "up", "start": i + 0.1, "stop": i + 0.9} for i, n in enumerate((0, 1, 2))
+]
 SETTINGS: dict[str, dict[str, Any]] = {
     "microphone-level": {"level": 94, "frequency": "1 kHz"},
     "impact-response": {"block": 2048, "trigger": "5 N", "hits": 3},

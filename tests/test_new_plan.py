@@ -39,7 +39,9 @@ def test_a_new_shaker_plan_fits_the_demo_shaker(name: str, demo_lab: Any) -> Non
 
     place = begin_plan(name, demo_lab.folder / "rigs" / "shaker.rig.yaml", "Tray", demo_lab.jobs / "n" / "n.plan.yaml")
     text = place.read_text(encoding="utf-8")
-    place.write_text(text.replace("rate: 1 oct/min", "rate: 4 oct/min"), encoding="utf-8")  # the same in a quarter of it
+    place.write_text(
+        text.replace("rate: 1 oct/min", "rate: 4 oct/min"), encoding="utf-8"
+    )  # the same in a quarter of it
     assert rehearse(prepare(place)).verdict == "inside"
 
 

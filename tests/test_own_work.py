@@ -237,7 +237,12 @@ def test_a_random_test_from_a_pasted_table(person: Begin) -> None:
     p.click(p.bench.shaker.stage.paste)
     p.settled()
     table = p.bench.shaker.stage.table
-    assert [r[0] for r in [(table.table.item(i, 0).text(),) for i in range(table.table.rowCount())]] == ["20", "80", "350", "500"]
+    assert [r[0] for r in [(table.table.item(i, 0).text(),) for i in range(table.table.rowCount())]] == [
+        "20",
+        "80",
+        "350",
+        "500",
+    ]
     p.type(table.lines["tolerance"], "−2 dB / +3 dB")
     p.settled()
     assert p.settings()["profile"]["tolerance"] == {"low": "-2 dB", "high": "3 dB"}
@@ -265,7 +270,9 @@ def test_a_record_with_a_high_pass_and_three_repeats(person: Begin, tmp_path: Pa
     p.sheet(repeats="3")
     p.settled()
     made = p.actions - before
-    assert p.settings()["course"] == [{"history": True, "repeats": 3}] and p.settings()["profile"]["high_pass"] == "5 Hz"
+    assert (
+        p.settings()["course"] == [{"history": True, "repeats": 3}] and p.settings()["profile"]["high_pass"] == "5 Hz"
+    )
     assert file.read_text() == (p.bench.plan_file.parent / "road.csv").read_text()
     finding = p.run()
     by = {r.key: r for r in finding.readings}
@@ -281,7 +288,9 @@ def test_a_hammer_with_eight_hits_and_an_exponential_window(person: Begin) -> No
     p.setting("hits", "8")
     p.setting("response_decay", "0.3 s")
     made = p.actions - before
-    assert p.settings() == {"hits": 8, "response_decay": "0.3 s"} | {k: v for k, v in p.settings().items() if k not in ("hits", "response_decay")}
+    assert p.settings() == {"hits": 8, "response_decay": "0.3 s"} | {
+        k: v for k, v in p.settings().items() if k not in ("hits", "response_decay")
+    }
     finding = p.run()
     by = {r.key: r for r in finding.readings}
     assert p.bench.prepared.settings.hits == 8 and by, by
@@ -315,7 +324,14 @@ def test_an_amplifier_sheet_of_six_own_steps_with_limits(person: Begin) -> None:
     assert sheet.isVisible() and "a step at least" in sheet.wrong.text()  # type: ignore[union-attr]
     limits = {"output-offset": "{offset: {low: -50 mV, high: 50 mV}}", "output-gain": "{gain: {low: 20 dB, high: 30 dB}}",
               "output-distortion": "{thd_plus_n: {high: 1 %}}"}  # fmt: skip
-    for method in ("output-offset", "output-gain", "output-distortion", "output-noise", "output-separation", "output-gain"):
+    for method in (
+        "output-offset",
+        "output-gain",
+        "output-distortion",
+        "output-noise",
+        "output-separation",
+        "output-gain",
+    ):
         p.did()
         p.did()  # the menu, and what is chosen in it
         sheet.add(method)  # type: ignore[union-attr]
@@ -328,7 +344,11 @@ def test_an_amplifier_sheet_of_six_own_steps_with_limits(person: Begin) -> None:
     assert [s["name"] for s in steps] == ["dc offset", "gain", "distortion of a tone", "noise", "separation", "gain 2"]
     finding = p.run()
     judged = [r for r in finding.readings if r.verdict != "none"]
-    assert {r.key.split("_")[0] for r in judged} == {"dc-offset", "gain", "distortion-of-a-tone"} and finding.verdict == "inside"
+    assert {r.key.split("_")[0] for r in judged} == {
+        "dc-offset",
+        "gain",
+        "distortion-of-a-tone",
+    } and finding.verdict == "inside"
     assert made <= 30, made
 
 

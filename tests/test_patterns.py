@@ -30,10 +30,16 @@ def test_a_copy_runs_and_keeps_its_text_and_files(demo_lab: Any) -> None:
     before = prepare(plan)
     made = patterns.duplicate(plan)
     after = prepare(made)
-    assert made.parent.name == "sine-2" and "# by hand" in made.read_text() and (made.parent / "sine.profile.yaml").exists()
+    assert (
+        made.parent.name == "sine-2"
+        and "# by hand" in made.read_text()
+        and (made.parent / "sine.profile.yaml").exists()
+    )
     assert after.settings == before.settings and after.rig == before.rig and after.plan.title.endswith(", copy")
     # Its profile is its own: a change there leaves the first one alone.
-    (made.parent / "sine.profile.yaml").write_text((plan.parent / "sine.profile.yaml").read_text().replace("400 Hz", "300 Hz"))
+    (made.parent / "sine.profile.yaml").write_text(
+        (plan.parent / "sine.profile.yaml").read_text().replace("400 Hz", "300 Hz")
+    )
     assert prepare(plan).settings == before.settings
 
 
@@ -87,7 +93,11 @@ def test_the_next_unit_is_a_serial_and_enter(window: Any, demo_lab: Any) -> None
     bench.next_unit(plan)
     asked = QApplication.activeModalWidget()
     QTest.keyClicks(asked.line, "BT-3-0042\r")
-    until(lambda: bench.plan_file is not None and bench.plan_file.parent.parent.name == "bt-3-0042" and not bench.aside.open)
+    until(
+        lambda: (
+            bench.plan_file is not None and bench.plan_file.parent.parent.name == "bt-3-0042" and not bench.aside.open
+        )
+    )
     bench.new_test()
     sheet = QApplication.activeModalWidget()
     assert "Deck sine" in sheet.rows
@@ -115,7 +125,10 @@ def test_a_take_gets_a_name_and_a_remark_that_is_found(window: Any, demo_lab: An
     sheet.fields.boxes["text"].setPlainText("lid was rattling")
     sheet.done_with()
     take.say("after the second cable", "", "K.B.")
-    assert take.remark()["name"] == "after the second cable" and len((folder / "remarks.jsonl").read_text().splitlines()) == 2
+    assert (
+        take.remark()["name"] == "after the second cable"
+        and len((folder / "remarks.jsonl").read_text().splitlines()) == 2
+    )
     assert [t.kind for t in find(things(demo_lab), "second cable")] == ["take"]
     window.bench.docket.show_plan(plan, None, False)
     QApplication.processEvents()

@@ -61,7 +61,17 @@ def rows_of(window: MainWindow, kind: type) -> list[Any]:
 
 def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, demo_lab: Any) -> None:
     plans = rows_of(window, PlanRow)
-    assert [p.text for p in plans] == ["Random", "Record", "Sine", "Check", "Run down", "Comparison", "Sheet", "Impact", "Tension"]
+    assert [p.text for p in plans] == [
+        "Random",
+        "Record",
+        "Sine",
+        "Check",
+        "Run down",
+        "Comparison",
+        "Sheet",
+        "Impact",
+        "Tension",
+    ]
     assert plans[5].verdict == "outside"  # its newest take was cut
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)

@@ -331,9 +331,16 @@ def test_an_abort_band_inside_the_tolerance_is_said(
     held: dict[str, Any] = {"start": "10 Hz", "stop": "200 Hz", "segments": [
         {"acceleration": "5 m/s^2", "until": "50 Hz"}, {"acceleration": "20 m/s^2"}]}  # fmt: skip
     if kind == "random":
-        held = {"points": [{"frequency": f"{f} Hz", "density": f"{s} (m/s^2)^2/Hz"} for f, s in ((10, 5), (50, 20), (200, 20))]}
+        held = {
+            "points": [
+                {"frequency": f"{f} Hz", "density": f"{s} (m/s^2)^2/Hz"} for f, s in ((10, 5), (50, 20), (200, 20))
+            ]
+        }
         abort = {k: v.replace("m/s^2", "(m/s^2)^2/Hz") for k, v in abort.items()}
-    made = work_out(profile_of({"lucid-anvil-profile": 1, "kind": kind, **held, "tolerance": tolerance, "abort": abort}, "x"), tmp_path)
+    made = work_out(
+        profile_of({"lucid-anvil-profile": 1, "kind": kind, **held, "tolerance": tolerance, "abort": abort}, "x"),
+        tmp_path,
+    )
     notes = [n for n in made.notes if "narrower than the tolerance" in n]
     assert bool(notes) == (said is not None)
     if said is not None and (kind == "sine" or "50" not in said):

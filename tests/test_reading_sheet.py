@@ -65,7 +65,11 @@ def test_a_coupon_from_elsewhere_becomes_a_report(qtbot: Any, tmp_path: Path) ->
     k.click(sheet.yes)
     until(lambda: "its size is missing" in sheet.wrong.text())
     assert not list_takes(window.lab.jobs)  # nothing is written of what can't be read
-    for key, text in (("specimen.width", "12.5 mm"), ("specimen.thickness", "4 mm"), ("specimen.gauge_length", "50 mm")):
+    for key, text in (
+        ("specimen.width", "12.5 mm"),
+        ("specimen.thickness", "4 mm"),
+        ("specimen.gauge_length", "50 mm"),
+    ):
         k.did()
         box = sheet.sheet.rows[key].box
         box.setText(text)
@@ -77,7 +81,9 @@ def test_a_coupon_from_elsewhere_becomes_a_report(qtbot: Any, tmp_path: Path) ->
     assert take.status() == "done" and wrong(take) is None
     finding = take.finding()
     assert finding is not None and finding.reading("modulus").value == pytest.approx(200, rel=2e-3)
-    assert lightbox.list.currentItem().data(FOLDER) == take.folder and "stress" in str(lightbox.overlay.shown[0].finding.curves)
+    assert lightbox.list.currentItem().data(FOLDER) == take.folder and "stress" in str(
+        lightbox.overlay.shown[0].finding.curves
+    )
     # Reported, and read again with one more offset.
     k.click(lightbox.paper)
     until(lambda: list((window.lab.folder / "reports").glob("*.pdf")) != [])
@@ -104,7 +110,9 @@ def test_rows_of_steps_are_pasted(qtbot: Any, tmp_path: Path) -> None:
     sheet.article.setText("Cell 4")
     row = sheet.sheet.rows["steps"]
     table = "Series\tNominal [N]\tDirection\tPosition\tStart\tStop\n" + "".join(
-        f"{s['series']}\t{s['nominal']:g}\t{s['direction']}\t{s['position']}\t{s['start']}\t{s['stop']}\n" for s in bench.steps)
+        f"{s['series']}\t{s['nominal']:g}\t{s['direction']}\t{s['position']}\t{s['start']}\t{s['stop']}\n"
+        for s in bench.steps
+    )
     rows = RowsSheet(sheet, row.setting, None)
     rows.fields.boxes["rows"].setPlainText(table)
     rows.done_with()
@@ -160,7 +168,6 @@ def test_the_channel_that_is_likely_meant_is_offered(tmp_path: Path) -> None:
     assert likely("displacement", record, set()) == 3 and likely("force", record, set()) == 1
     assert likely("temperature", record, set()) == 2 and likely("extension", record, {3}) is None
     assert likely("voltage", record, set()) == 0
-
 
 
 def test_both_ends_of_a_window_are_dragged_on_the_curve(qtbot: Any, tmp_path: Path) -> None:

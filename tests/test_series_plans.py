@@ -50,7 +50,10 @@ def finished(step: Any, finding: Finding, status: str = "done") -> None:
     folder = step.plan.parent / "take-001"
     begin_take(folder, step.plan.read_text(), "rig: x\n")
     with (folder / "events.jsonl").open("a") as file:
-        file.write(json.dumps({"kind": "end", "t": 1.0, "status": status, "reason": None if status == "done" else "cut"}) + "\n")
+        file.write(
+            json.dumps({"kind": "end", "t": 1.0, "status": status, "reason": None if status == "done" else "cut"})
+            + "\n"
+        )
     Take(folder).keep(finding)
 
 
@@ -67,8 +70,13 @@ def test_steps_are_prepared_each_with_its_own(demo_lab: Any) -> None:
     place.write_text(dump_yaml(plan))
     made = steps_of(place, None)
     assert [p.method.name for p in made] == ["sine-sweep", "random-vibration", "sine-sweep"]
-    assert [len(p.plan.guards) for p in made] == [0, 1, 0] and made[1].settings.limits == {"in_tolerance": {"low": "90 %"}}
-    assert made[1].plan.title == "Search, endure, search · 2 of 3, Endurance" and made[0].plan.walk_round == made[2].plan.walk_round
+    assert [len(p.plan.guards) for p in made] == [0, 1, 0] and made[1].settings.limits == {
+        "in_tolerance": {"low": "90 %"}
+    }
+    assert (
+        made[1].plan.title == "Search, endure, search · 2 of 3, Endurance"
+        and made[0].plan.walk_round == made[2].plan.walk_round
+    )
     with pytest.raises(BadInput, match="as a series"):
         prepare(place)
     plan["steps"][1]["settings"]["profile"] = {**RANDOM, "points": RANDOM["points"][:1]}
@@ -139,11 +147,16 @@ def test_readings_that_can_not_be_compared() -> None:
 def test_three_steps_run_at_the_command_line_and_are_compared(demo_lab: Any, tmp_path: Path) -> None:
     place, out = written(demo_lab), tmp_path / "found.json"
     folder = tmp_path / "series"
-    done = app(["run", str(place), "--take", str(folder), "--signed-by", "K.B.", "--json", str(out)], standalone_mode=False)
+    done = app(
+        ["run", str(place), "--take", str(folder), "--signed-by", "K.B.", "--json", str(out)], standalone_mode=False
+    )
     made = json.loads(out.read_text())
     assert made["method"] == "series" and made["complete"], made["missing"]
     by = {r["key"]: r for r in made["readings"]}
-    assert by["moved_dwell_1_frequency"]["verdict"] in ("inside", "open") and abs(by["moved_dwell_1_frequency"]["value"]) < 2
+    assert (
+        by["moved_dwell_1_frequency"]["verdict"] in ("inside", "open")
+        and abs(by["moved_dwell_1_frequency"]["value"]) < 2
+    )
     assert len(list(folder.glob("*/take-001/raw.h5"))) == 3 and (folder / lab_series.FINDING).exists()
     assert done in (0, 5)
     with pytest.raises(BadInput, match="exists already"):

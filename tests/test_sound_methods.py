@@ -65,7 +65,13 @@ def response(f: Any) -> Any:
 
 @pytest.mark.parametrize(
     ("first", "last", "seconds", "linear"),
-    [(20, 20e3, 1.0, False), (20e3, 20, 1.0, False), (20, 20e3, 1.0, True), (50, 18e3, 0.6, False), (20e3, 30, 3.0, False)],
+    [
+        (20, 20e3, 1.0, False),
+        (20e3, 20, 1.0, False),
+        (20, 20e3, 1.0, True),
+        (50, 18e3, 0.6, False),
+        (20e3, 30, 3.0, False),
+    ],
 )
 def test_one_sweep_tells_a_driver(first: float, last: float, seconds: float, linear: bool) -> None:
     found = read("driver-check", RATE, part(first, last, seconds, linear), reference_level="2 V", distance="50 cm")
@@ -228,7 +234,11 @@ def spoken(late: float = 0.183) -> dict[str, tuple[str, np.ndarray]]:
 def test_a_loudness_rating_and_a_delay() -> None:
     found = read("handset-cases", RATE, spoken(), case="sending")
     s = 20 * np.log10(0.05 * np.abs(signal.sosfreqz(LINE, MIDDLES, fs=RATE)[1]))
-    by_hand = -10 / 0.175 * np.log10(sum(10 ** (0.0175 * (a - w)) for a, w in zip(s, handset.WEIGHTS["sending"], strict=True)))
+    by_hand = (
+        -10
+        / 0.175
+        * np.log10(sum(10 ** (0.0175 * (a - w)) for a, w in zip(s, handset.WEIGHTS["sending"], strict=True)))
+    )
     assert value(found, "loudness_rating") == pytest.approx(by_hand, abs=0.05)
     assert value(found, "delay") == pytest.approx(183, abs=0.3)
     f, level = arrays(found.curve("response"))
@@ -303,10 +313,14 @@ def test_the_coil_s_temperature_is_followed(wire: str) -> None:
     assert np.abs(heat - truth).max() < 2.0 and x[0] == 5.0 and x.size == 40
     assert value(found, "coil_temperature_end") == pytest.approx(truth[-1], abs=1.0)
     v, i = held["voltage"][1], held["current"][1] * 10
-    assert value(found, "power") == pytest.approx(np.mean(v * i)) and value(found, "rms_voltage") == pytest.approx(np.sqrt(np.mean(v**2)))
+    assert value(found, "power") == pytest.approx(np.mean(v * i)) and value(found, "rms_voltage") == pytest.approx(
+        np.sqrt(np.mean(v**2))
+    )
     assert value(found, "crest_factor") == pytest.approx(np.abs(v).max() / np.sqrt(np.mean(v**2)))
+
     def louder(part: slice) -> float:
         return 20 * np.log10(held["microphone"][1][part].std() / v[part].std())
+
     ends = louder(slice(0, 40000)) - louder(slice(-40000, None))
     assert value(found, "compression_end") == pytest.approx(ends, abs=0.01)
     # A third of a kelvin for each tenth of a percent of resistance.

@@ -70,7 +70,9 @@ def test_characteristics_of_a_force_transducer() -> None:
     assert any("reproducibility" in n and "better class" in n for n in found.notes)
     x, y = arrays(found.curve("reproducibility"))
     assert tuple(x) == FORCES and y == pytest.approx(np.full(5, 0.08), rel=1e-6)
-    off = compared(force_bench(), reference_uncertainty="0.02 %", limits={"class": {"high": 0.5}, "zero": {"high": "0.005 %"}})
+    off = compared(
+        force_bench(), reference_uncertainty="0.02 %", limits={"class": {"high": 0.5}, "zero": {"high": "0.005 %"}}
+    )
     assert off.reading("class").verdict == "inside" and off.verdict == "outside"
 
 
@@ -187,7 +189,9 @@ def test_a_leak_under_a_drift_is_found() -> None:
     found = read("pressure-hold", 1 / 60, held, medium="gas", window={"from": "2 h", "to": "9 h"})
     assert abs(value(found, "decay_raw")) > 20 * value(found, "decay")
     assert value(found, "decay") == pytest.approx(2e-4 * found_scale(held, 2, 9), rel=0.01)
-    assert value(found, "elapsed") == 7 * 3600 and value(found, "record_maximum") == pytest.approx(held["pressure"][1].max())
+    assert value(found, "elapsed") == 7 * 3600 and value(found, "record_maximum") == pytest.approx(
+        held["pressure"][1].max()
+    )
     assert value(found, "minimum") >= value(found, "record_minimum")
     tight = read("pressure-hold", 1 / 60, held, medium="gas", limits={"decay": {"high": "0.0001 bar/h"}})
     assert tight.verdict == "outside"
@@ -207,7 +211,9 @@ def test_a_liquid_is_compensated_by_its_coefficient() -> None:
     t = np.arange(0, 36000, 30.0)
     heat = 20 + t / 36000
     p = 50e5 - 20 * t / 3600 + 4e4 * (heat - 20)
-    found = read("pressure-hold", 1 / 30, {"pressure": ("Pa", p), "temperature": ("K", heat + 273.15)}, coefficient="40 kPa/K")
+    found = read(
+        "pressure-hold", 1 / 30, {"pressure": ("Pa", p), "temperature": ("K", heat + 273.15)}, coefficient="40 kPa/K"
+    )
     assert value(found, "decay") == pytest.approx(2e-4, rel=1e-6) and value(found, "decay_raw") < 0
 
 
@@ -253,7 +259,9 @@ def rundowns(click: bool = False, sign: float = 1.0) -> dict[str, tuple[str, np.
         angle[a : a + 501] = angle[a - 1] + np.linspace(0, 50, 501)
         angle[a + 501 :] = angle[a + 500]
         if click:  # it lets go, and the hand pulls on
-            torque[a + 501 : a + 701] = np.concatenate([np.linspace(p, 0.8 * p, 50), np.linspace(0.8 * p, 1.3 * p, 150)])
+            torque[a + 501 : a + 701] = np.concatenate(
+                [np.linspace(p, 0.8 * p, 50), np.linspace(0.8 * p, 1.3 * p, 150)]
+            )
     return {"torque": ("N*m", sign * torque), "angle": ("deg", angle)}
 
 
@@ -276,14 +284,20 @@ def test_rundowns_are_caught_and_judged(kind: str, sign: float) -> None:
 def test_limits_rebounds_and_few_rundowns() -> None:
     held = rundowns()
     one = read("torque-capability", 1000.0, held, threshold=3, low=9)
-    assert value(one, "cm") is None and value(one, "cmk") == pytest.approx((np.mean(PEAKS) - 9) / (3 * np.std(PEAKS, ddof=1)))
+    assert value(one, "cm") is None and value(one, "cmk") == pytest.approx(
+        (np.mean(PEAKS) - 9) / (3 * np.std(PEAKS, ddof=1))
+    )
     torque = held["torque"][1].copy()
     torque[1560:1580] = 4.5  # it bounces
     struck = read("torque-capability", 1000.0, {"torque": ("N*m", torque)}, threshold=3, strike=[2])
-    assert value(struck, "count") == 4 and any("rebound" in n for n in struck.notes) and value(struck, "maximum") == 10.1
+    assert (
+        value(struck, "count") == 4 and any("rebound" in n for n in struck.notes) and value(struck, "maximum") == 10.1
+    )
     none = read("torque-capability", 1000.0, {"torque": ("N*m", np.zeros(1000))}, threshold=3)
     assert value(none, "count") == 0 and value(none, "mean") is None
-    single = read("torque-capability", 1000.0, {"torque": ("N*m", held["torque"][1][:3000])}, threshold=3, low=9, high=11)
+    single = read(
+        "torque-capability", 1000.0, {"torque": ("N*m", held["torque"][1][:3000])}, threshold=3, low=9, high=11
+    )
     assert value(single, "count") == 1 and value(single, "standard_deviation") is None and value(single, "cmk") is None
     cut = read("torque-capability", 1000.0, {"torque": ("N*m", held["torque"][1][:4400])}, threshold=3)
     assert value(cut, "count") == 1 and any("ends within" in n for n in cut.notes)
@@ -292,7 +306,9 @@ def test_limits_rebounds_and_few_rundowns() -> None:
 # --- hysteresis ----------------------------------------------------------------------------------------------
 
 
-def loop(noise: float = 0.0, loops: int = 1, up_only: bool = False) -> tuple[np.ndarray, np.ndarray, list[dict[str, float]]]:
+def loop(
+    noise: float = 0.0, loops: int = 1, up_only: bool = False
+) -> tuple[np.ndarray, np.ndarray, list[dict[str, float]]]:
     """Two seconds a step, 100 samples a second; the way down lies higher by up to 0.6 of a span of 25."""
     levels = [*range(11), *(range(9, -1, -1) if not up_only else ())] * loops
     drive: list[np.ndarray] = []

@@ -19,7 +19,9 @@ from lucid_anvil.lab.editing import put
 
 def stepped(tmp_path: Path, course: dict[str, Any], rig: str = "actuator") -> tuple[Any, Played]:
     lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True)
-    plan = begin_plan("step-hysteresis", lab.folder / "rigs" / f"{rig}.rig.yaml", "Valve", lab.jobs / "a" / "a.plan.yaml", lab=lab)
+    plan = begin_plan(
+        "step-hysteresis", lab.folder / "rigs" / f"{rig}.rig.yaml", "Valve", lab.jobs / "a" / "a.plan.yaml", lab=lab
+    )
     put(plan, ("course",), course)
     prepared = prepare(plan)
     played = play_through(prepared)
@@ -44,7 +46,9 @@ def test_play_and_bow_of_an_actuator_are_read(tmp_path: Path, course: dict[str, 
 
 def test_a_step_is_read_as_soon_as_it_is_steady(tmp_path: Path) -> None:
     slow, one = stepped(tmp_path / "a", {"from": 0, "to": 4, "steps": 5, "settle": "4 s", "ramp": "8 V/s"})
-    quick, two = stepped(tmp_path / "b", {"from": 0, "to": 4, "steps": 5, "settle": "4 s", "ramp": "8 V/s", "steady": 1e-6})
+    quick, two = stepped(
+        tmp_path / "b", {"from": 0, "to": 4, "steps": 5, "settle": "4 s", "ramp": "8 V/s", "steady": 1e-6}
+    )
     seconds = [p.channels["drive"].duration for p in (one, two)]
     assert seconds[1] < 0.75 * seconds[0]
     assert quick.reading("hysteresis").value == pytest.approx(slow.reading("hysteresis").value, rel=0.05)

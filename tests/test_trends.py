@@ -26,7 +26,9 @@ def test_the_spread_of_a_batch() -> None:
     assert (s.count, s.minimum, s.maximum) == (6, 2.97, 3.03) and s.mean == pytest.approx(3.0)
     # The squares about 3.00: 1, 4, 9, 9, 4, 1, in 1e-4: 28 over 5.
     assert s.standard_deviation == pytest.approx(np.sqrt(28e-4 / 5))
-    assert s.cm == pytest.approx(0.2 / (6 * s.standard_deviation)) and s.cmk == pytest.approx(0.1 / (3 * s.standard_deviation))
+    assert s.cm == pytest.approx(0.2 / (6 * s.standard_deviation)) and s.cmk == pytest.approx(
+        0.1 / (3 * s.standard_deviation)
+    )
     one = spread(VALUES, None, 2.99)
     assert one.cm is None and one.cmk == pytest.approx((2.99 - 3.0) / (3 * s.standard_deviation))  # outside: negative
     assert spread([3.0], 2, 4).cmk is None and spread([3.0, 3.0], 2, 4).cm is None
@@ -34,14 +36,21 @@ def test_the_spread_of_a_batch() -> None:
         spread([1.0, float("nan")])
     edges, counts = histogram(VALUES)
     assert counts.sum() == 6 and len(counts) == 3 and edges[0] == 2.97 and edges[-1] == 3.03
-    assert "rough from 6" in words_of(s, "V", 0) and words_of(s, "V", 2).endswith("2 without a value that counts left out")
+    assert "rough from 6" in words_of(s, "V", 0) and words_of(s, "V", 2).endswith(
+        "2 without a value that counts left out"
+    )
 
 
 def taken(lab: Any, number: int, value: float | None, status: str = "done", **more: Any) -> Take:
     plan = lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
     folder = plan.parent / f"take-{number:03d}"
-    begin_take(folder, dump_yaml({**load_yaml(plan), "article": f"BT-3 no {number}", **more.pop("plan", {})}), "rig: x\n")
-    rows = [{"kind": "begin", "t": 0.0, "wall": 1.7e9 + 100 * number}, {"kind": "end", "t": 1.0, "status": status, "reason": None}]
+    begin_take(
+        folder, dump_yaml({**load_yaml(plan), "article": f"BT-3 no {number}", **more.pop("plan", {})}), "rig: x\n"
+    )
+    rows = [
+        {"kind": "begin", "t": 0.0, "wall": 1.7e9 + 100 * number},
+        {"kind": "end", "t": 1.0, "status": status, "reason": None},
+    ]
     (folder / "events.jsonl").write_text("".join(json.dumps(r) + "\n" for r in rows))
     reading = Reading("rms", "Control", value, more.pop("unit", "m/s²"), 0.02, 2.0, low=2.9, high=3.1, verdict="inside",
                       valid=value is not None, reason="" if value else "nothing")  # fmt: skip
@@ -59,14 +68,20 @@ def test_only_what_is_whole_and_alike_is_followed(demo_lab: Any, tmp_path: Path)
     with (doubtful.folder / "events.jsonl").open("a") as file:
         file.write(json.dumps({"kind": "doubtful", "t": 0.0, "why": "its sensor was found broken"}) + "\n")
     read = read_takes(demo_lab.jobs)
-    assert readings_in(read, "random-vibration") == [("rms", "Control", "m/s²")] and readings_in(read, "sine-sweep") == []
+    assert (
+        readings_in(read, "random-vibration") == [("rms", "Control", "m/s²")] and readings_in(read, "sine-sweep") == []
+    )
     rows = follow(read, "random-vibration", "rms")
     assert [r.value for r in rows] == [*VALUES, None] and [r.value for r in counted(rows)] == VALUES
     assert rows[0].article == "BT-3 no 1" and rows[0].when < rows[1].when
     out = tmp_path / "t.csv"
     export_trend(rows, "Control", out)
     lines = out.read_text(encoding="utf-8-sig").splitlines()
-    assert len(lines) == 8 and lines[0].startswith("when,article,take,Control [m/s²]") and ",BT-3 no 3,take-003,3.03," in lines[3]
+    assert (
+        len(lines) == 8
+        and lines[0].startswith("when,article,take,Control [m/s²]")
+        and ",BT-3 no 3,take-003,3.03," in lines[3]
+    )
     export_trend(rows, "Control", tmp_path / "t.xlsx")
     from openpyxl import load_workbook
 
@@ -85,5 +100,7 @@ def test_the_trend_in_the_lightbox(window: Any, demo_lab: Any) -> None:
     box.tabs.choose("trend")
     until(lambda: box.trend.reading.count() == 1 and not box.aside.open)
     told = box.trend.told.text()
-    assert told.startswith("6 values · mean 3.000 m/s² · s 0.024 m/s² · 2.970 to 3.030 m/s² · cm 1.41 · cmk 1.41, rough from 6")
+    assert told.startswith(
+        "6 values · mean 3.000 m/s² · s 0.024 m/s² · 2.970 to 3.030 m/s² · cm 1.41 · cmk 1.41, rough from 6"
+    )
     assert list(box.trend.chart.table["values"][1]) == VALUES and {"low", "high", "mean"} <= set(box.trend.chart.series)

@@ -9,9 +9,7 @@ import typer
 
 from .cli_shared import JsonOut, LabOption, give_json, say, show_table
 
-catalogue_app = typer.Typer(
-    rich_markup_mode=None, no_args_is_help=True, help="Takes found again by what was measured."
-)
+catalogue_app = typer.Typer(rich_markup_mode=None, no_args_is_help=True, help="Takes found again by what was measured.")
 
 
 @catalogue_app.command("rebuild")

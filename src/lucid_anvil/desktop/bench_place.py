@@ -410,7 +410,7 @@ class BenchPlace(QWidget):
         if self.side:
             self.side.stage.show_board(board)
         if board.state in ("starting", "walk-round", "preparing"):
-            self.walk.show_checks(board.checks, board.state, self._checks_wanted)
+            self.walk.show_checks(board.checks, board.state, self._checks_wanted, board.unread)
         elif board.state in ("running", "easing") and self.side:
             self.side.show_running(board)
         if board.events:

@@ -163,4 +163,3 @@ class FrameBench(PlainBench):
             self.bench.said.emit("Read again with that window; the finding before is kept beside it.")
 
         self.bench.aside.run("window", lambda: read_between(take, window, low, high), then)
-

@@ -501,4 +501,3 @@ class LightboxPlace(QWidget):
         """Take on the palette in force."""
         for view in (self.overlay, self.record, self.sound, self.trend):
             view.repaint_charts()
-

@@ -24,9 +24,7 @@ class RowsSheet(Sheet):
             f"A heading, then a line a row. Columns: {', '.join(setting.columns)}."
             " A unit may stand in the heading, like 'start [s]'."
         )
-        super().__init__(
-            parent, setting.name, words, [Field("rows", "Rows", rows, long=True)], "Take them", self._take
-        )
+        super().__init__(parent, setting.name, words, [Field("rows", "Rows", rows, long=True)], "Take them", self._take)
         self.fields.boxes["rows"].setFixedHeight(260)
         self.frame.setMinimumWidth(680)
 

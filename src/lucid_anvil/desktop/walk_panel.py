@@ -104,8 +104,9 @@ class WalkRoundPanel(QWidget):
         self.shown: list[CheckState] = []
         self.go.setEnabled(False)
 
-    def show_checks(self, checks: list[CheckState], state: str, wanted: int = 1) -> None:
-        """Redraw only what changed, so that a click is never lost. `wanted`: how many checks the plan has."""
+    def show_checks(self, checks: list[CheckState], state: str, wanted: int = 1, unread: str = "") -> None:
+        """Redraw only what changed, so that a click is never lost. `wanted`: how many checks the plan has; `unread`:
+        why the run would not go by the plan as it now stands."""
         if checks != self.shown:
             clear(self.rows)
             for i, check in enumerate(checks, start=1):
@@ -118,12 +119,14 @@ class WalkRoundPanel(QWidget):
             QTimer.singleShot(0, self._to_next)
         missing = [c for c in checks if not c.done]
         self.count.setText(f"{len(checks) - len(missing)} of {len(checks)}")
-        ready = len(checks) >= wanted and not missing and state == "walk-round"
+        ready = len(checks) >= wanted and not missing and state == "walk-round" and not unread
         self.go.setEnabled(ready)
         if state in ("starting", ""):
             self.why.setText("Waiting for the devices.")
         elif state == "preparing":
             self.why.setText("Preparing the take.")
+        elif unread:
+            self.why.setText(unread)
         elif missing:
             self.why.setText(f"Begin opens when all are done. Next: {missing[0].text[0].lower()}{missing[0].text[1:]}.")
         else:

@@ -27,7 +27,6 @@ from ..contracts.method import LEAD, Got, Performance, Want
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..lab.takes import Take
-from ..lab.textfiles import dump_yaml
 from ..protocol import chain
 from ..protocol.messages import Board, Trip
 from ..protocol.orders import order_of
@@ -35,8 +34,9 @@ from ..rig.device import Wire, prefer, wire_pair
 from . import ending
 from .door import Door
 from .notes import RigLock, own_note
-from .preparing import Prepared, check_space, plan_as_kept, prepare, rig_as_kept
+from .preparing import Prepared, check_space, prepare
 from .recorder import Recorder
+from .replanning import READING, Replanning, kept_of
 from .ring import Ring
 from .settling import close_take
 from .showing import Showing
@@ -106,11 +106,13 @@ class Conductor:
         self.leaving = False
         """The loop is told to end. What faces are shown says so only when the take is closed and read."""
         self.dismissed = False
-        self.replanned: queue.Queue[tuple[Prepared, WalkRound, tuple[str, str]]] = queue.Queue()
+        self.replanning = Replanning()
+        self.begin_asked = False
+        """Begin was pressed while the plan was still being read again"""
         self.forsaken = forsaken
         self.looked_at = time.monotonic()
         # Slow work is done before the bench runs: nothing may keep a block waiting later.
-        self.kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
+        self.kept = kept_of(prepared)
         sys.setswitchinterval(5e-4)
         self.lock = RigLock(prepared.rig_file, device_of(prepared.rig))
         self.lock.take(f"run {os.getpid()} (plan {prepared.plan_file})")
@@ -428,8 +430,8 @@ class Conductor:
                     self.wishes.append(order)
                     if self.recorder:
                         self.recorder.event("order", t=self.recorder.seconds, **order)
-                elif name == "replan" and self.board.state == "walk-round":
-                    threading.Thread(target=self._replan, daemon=True).start()
+                elif name == "replan":
+                    self._replan()
                 elif name == "close":
                     self.dismissed = True
                     if self.board.state in ("walk-round", "starting"):
@@ -437,22 +439,20 @@ class Conductor:
                         self._leave()
 
     def _replan(self) -> None:
-        """The plan file was changed before the run began: read it again, keep what was signed."""
-        try:
-            prepared = prepare(self.prepared.plan_file, self.prepared.rig_file)
-            walk = WalkRound(prepared)
-            kept = (dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
-        except BadInput as problem:
-            self.board.message = str(problem)
-            return
-        self.replanned.put((prepared, walk, kept))
+        """The plan file was changed. Before the run begins it is read again; later it is said."""
+        if self.board.state in ("starting", "walk-round"):
+            self.replanning.ask(self.prepared.plan_file, self.prepared.rig_file)
+            self.board.unread = self.replanning.unread
+        else:
+            self.board.events.append("The plan was changed after Begin: this run goes on as it began.")
 
     def _take_up_plan(self) -> None:
-        """A plan that was read again takes the place of the old one, between two blocks: one loop owns the wire."""
-        with contextlib.suppress(queue.Empty):
-            prepared, walk, kept = self.replanned.get_nowait()
-            if self.board.state != "walk-round":
-                return
+        """A plan that was read again takes the place of the old one, between two blocks: one loop owns the wire. What
+        was signed stays."""
+        taken = self.replanning.taken()
+        self.board.unread = self.replanning.unread
+        if taken is not None and self.board.state == "walk-round":
+            prepared, walk, kept = taken
             walk.signed = self.walk.signed
             self.prepared, self.walk, self.kept = prepared, walk, kept
             # Another sensor, another control point: the guards see what the method sees.
@@ -460,9 +460,15 @@ class Conductor:
                 self.wire.send_json(
                     b"K", {"sensitivities": dict(prepared.facts.sensitivity), "control": prepared.control()}
                 )
+        if self.begin_asked and self.board.unread != READING:
+            self._begin()
 
     def _begin(self) -> None:
-        if self.board.state != "walk-round" or not all(c.done for c in self.walk.states(self.sensed)):
+        """From the walk-round to the run, by the plan as its file stands; none where that can't be run."""
+        self.begin_asked = self.board.unread == READING
+        if self.begin_asked or self.board.state != "walk-round":
+            return
+        if self.board.unread or not all(c.done for c in self.walk.states(self.sensed)):
             return
         self.board.state = "preparing"
         self.checks_kept = [asdict(c) for c in self.walk.states(self.sensed)]

@@ -1,10 +1,10 @@
 """A plan of several steps: each becomes a plan and a take of its own in the series' folder, and what moved is read.
 
-    series-001/
-      series.yaml              the plan as it was, with the order of its steps
-      1-resonance-search/      an ordinary plan folder: step.plan.yaml, and its takes
-      2-endurance/
-      finding.json             steps that were judged, and what moved between the first and the last of one method
+series-001/
+  series.yaml              the plan as it was, with the order of its steps
+  1-resonance-search/      an ordinary plan folder: step.plan.yaml, and its takes
+  2-endurance/
+  finding.json             steps that were judged, and what moved between the first and the last of one method
 """
 
 from __future__ import annotations

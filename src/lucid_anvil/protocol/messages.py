@@ -114,6 +114,8 @@ class Board:
     """What supply, load bank and meter show"""
     take: str | None = None
     plan: str | None = None
+    unread: str = ""
+    """Why the run would not go by the plan as its file now stands; empty when it would"""
     trip: dict[str, Any] | None = None
     finding: str | None = None
     verdict: str | None = None

@@ -171,5 +171,5 @@ class ActuatorScene(Model):
 
 Scene = Annotated[
     PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | AmplifierScene,
-    Field(discriminator="kind")
+    Field(discriminator="kind"),
 ]

@@ -134,7 +134,7 @@ class ChainWatch:
         quiet = np.flatnonzero(held[:, 2, -1] <= 1e-7 * self.driven)
         held = held[quiet[-1] + 1 :] if quiet.size else held
         self.since = self.since + self.span if row[2, -1] > 1e-7 * self.driven else 0.0
-        return self._jumped(held) or self._flickered(z, y, held) or self._crept(held)
+        return self._jumped(held) or self._flickered(z, y, slow[1:], held) or self._crept(held)
 
     def _frequency(self, held: Floats) -> float:
         """Hz, the drive's mean frequency of late, from its turns of sign."""
@@ -188,11 +188,11 @@ class ChainWatch:
                 known.append(np.nan_to_num(e))
         return found
 
-    def _flickered(self, z: Floats, y: Floats, held: Floats) -> Changed | None:
+    def _flickered(self, z: Floats, y: Floats, drive: Floats, held: Floats) -> Changed | None:
         """A channel out of whose sine pieces are missing."""
         if self.contact is None or len(held) < 4:
             return None
-        found = self.contact.feed(z, y, self._frequency(held))
+        found = self.contact.feed(z, y, drive, self._frequency(held))
         if found is None or self.since * self._frequency(held) < RINGING:
             return None
         channel, by = found

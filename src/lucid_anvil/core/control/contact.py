@@ -24,6 +24,8 @@ OTHERS = 1 / 3
 """share of that which the others may lose of their shape: else it is the structure that rattles"""
 PURE = 0.15
 """share without shape, above which a channel was no sine before either, and tells nothing"""
+STEADY = 1.25
+"""times the drive's energy in one block over another's: while it is taken down or up, modes ring on by themselves"""
 BEFORE = 8
 """windows over which it is known how it was"""
 
@@ -34,31 +36,36 @@ class ContactWatch:
     def __init__(self, count: int, span: float) -> None:
         """`count` of the channels; `span` s of a block."""
         self.count, self.span = count, span
-        self.last = np.zeros((2, count, 2))
+        self.last = np.zeros((count + 1, 2))
         self.sums: deque[Floats] = deque(maxlen=2 * (BEFORE + 2) * 64)
-        """(6, channels) a block: products of what is shown (z), of the twin (y) and of its slope (d)"""
+        """(7, channels) a block: products of what is shown (z), of the drive (d) and of its slope (s), and the twin's
+        energy"""
         self.known: deque[Floats] = deque(maxlen=self.sums.maxlen)
         """(2, channels) a block: ln of the sine's part over the twin's, and the share without shape"""
 
-    def feed(self, z: Floats, y: Floats, frequency: float) -> tuple[int, float] | None:
-        """One block, each (channels, n), at a sine's frequency [Hz]. The channel that lost pieces, and the factor by
-        which its sine fell; None where none did."""
-        whole = np.concatenate([self.last, np.stack([z, y])], axis=2)
-        self.last = whole[:, :, -2:]
-        # The slope stands for the quarter turn: whatever the phase, the two together take a sine out.
-        z, y, d = whole[0, :, 1:-1], whole[1, :, 1:-1], (whole[1, :, 2:] - whole[1, :, :-2]) / 2
-        rows = [(a * b).sum(axis=1) for a, b in ((z, z), (z, y), (z, d), (y, y), (y, d), (d, d))]
+    def feed(self, z: Floats, y: Floats, drive: Floats, frequency: float) -> tuple[int, float] | None:
+        """One block: `z` of each channel (channels, n), `y` what the twin gives for them, the drive (n,), at a sine's
+        frequency [Hz]. The channel that lost pieces, and the factor by which its sine fell; None where none did."""
+        whole = np.concatenate([self.last, np.vstack([z, drive])], axis=1)
+        self.last = whole[:, -2:]
+        # Drive and slope together take a sine out, whatever its phase. The twin would not do: its modes ring elsewhere.
+        z, d, s = whole[:-1, 1:-1], whole[-1, 1:-1], (whole[-1, 2:] - whole[-1, :-2]) / 2
+        one = np.ones(self.count)
+        rows = [(z * z).sum(axis=1), z @ d, z @ s, d @ d * one, d @ s * one, s @ s * one, (y * y).sum(axis=1)]
         self.sums.append(np.array(rows))
         n = max(2, int(np.ceil(PERIODS / frequency / self.span)))
         if len(self.sums) < n:
             return None
-        zz, zy, zd, yy, yd, dd = np.array(list(self.sums)[-n:]).sum(axis=0)
-        det = np.maximum(yy * dd - yd * yd, 1e-30)
-        a, b = (zy * dd - zd * yd) / det, (zd * yy - zy * yd) / det
-        sine = np.maximum(a * zy + b * zd, 1e-30)
+        zz, zd, zs, dd, ds, ss, yy = np.array(list(self.sums)[-n:]).sum(axis=0)
+        det = np.maximum(dd * ss - ds * ds, 1e-30)
+        a, b = (zd * ss - zs * ds) / det, (zs * dd - zd * ds) / det
+        sine = np.maximum(a * zd + b * zs, 1e-30)
         now = np.array([0.5 * np.log(sine / np.maximum(yy, 1e-30)), 1 - sine / np.maximum(zz, 1e-30)])
         self.known.append(now)
         if len(self.known) < n + BEFORE:
+            return None
+        drives = [s[3, 0] for s in list(self.sums)[-n - 2 :]]
+        if max(drives) > STEADY * min(drives):
             return None
         before = np.median(np.array(list(self.known)[-n - BEFORE : -n]), axis=0)
         return self._lost(now - before, before[1] < PURE)

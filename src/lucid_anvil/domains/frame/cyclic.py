@@ -154,7 +154,6 @@ class Cyclic(FrameMethod):
                      f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
         return Finding(self.name, made.all(), curves, notes=tuple(notes))
 
-
     # --- running ---------------------------------------------------------------------------------------------
 
     def course(self, settings: CyclicSettings) -> list[CourseItem]:

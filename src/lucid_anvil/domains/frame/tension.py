@@ -207,7 +207,6 @@ class Tension(FrameMethod):
         return Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
                        detail={} if line is None else {"between": window})  # fmt: skip
 
-
     # --- running ---------------------------------------------------------------------------------------------
 
     def course(self, settings: TensionSettings) -> list[CourseItem]:

@@ -33,8 +33,14 @@ def figures(x: Floats, rate: float, frequency: float | None) -> dict[str, Any]:
         told = analyse(x, rate, frequency, (0.5 * frequency, min(20e3, 0.45 * rate)))
     except (ValueError, np.linalg.LinAlgError):
         return made
-    made |= {"frequency": told.frequency, "thd": 100 * told.thd.value, "thd_low": 100 * told.thd.low,
-             "thd_high": 100 * told.thd.high, "thd_floor": 100 * told.thd.floor, "thd_n": 100 * told.total}
+    made |= {
+        "frequency": told.frequency,
+        "thd": 100 * told.thd.value,
+        "thd_low": 100 * told.thd.low,
+        "thd_high": 100 * told.thd.high,
+        "thd_floor": 100 * told.thd.floor,
+        "thd_n": 100 * told.total,
+    }
     return made
 
 

@@ -74,7 +74,10 @@ def judged_again(
         text = f"{role} shows {change.by:.2f} of what it did from {max(t - 0.3, 0):.1f} s on"
         why_so = "its sensor, cable or mounting changed"
         if change.flickers:
-            text, why_so = f"{role} loses pieces of its signal from {max(t - 0.3, 0):.1f} s on", "its plug or cable opens"
+            text, why_so = (
+                f"{role} loses pieces of its signal from {max(t - 0.3, 0):.1f} s on",
+                "its plug or cable opens",
+            )
         notes.append(f"{text}: {why_so}.")
         if role in controls or role in notched:
             why = why or text

@@ -189,7 +189,6 @@ class DriverCheck(SoundMethod):
         return Finding(self.name, made.all(), tuple(curves.values()), notes=tuple(notes),
                        detail={"loose": list(found.loose)} if found.loose else None)  # fmt: skip
 
-
     # --- running ---------------------------------------------------------------------------------------------
 
     def course(self, settings: DriverSettings) -> list[CourseItem]:

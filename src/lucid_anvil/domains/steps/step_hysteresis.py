@@ -87,9 +87,7 @@ class StepHysteresis(StepsMethod):
     ) -> Finding:
         held = record_of(record, settings)
         rate, n = together(held, ("drive", "response"))
-        (drive, of), (response, own) = (
-            _plain(held[r], settings.sensitivity.get(r), r) for r in ("drive", "response")
-        )
+        (drive, of), (response, own) = (_plain(held[r], settings.sensitivity.get(r), r) for r in ("drive", "response"))
         drive, response = drive[:n], response[:n]
         steps = settings.steps or marks_as_steps(marks, Stretch)
         found = not steps
@@ -114,7 +112,6 @@ class StepHysteresis(StepsMethod):
         notes = [f"{len(places)} steps {'found' if found else 'given'}."]
         notes.append("The doubt is of the record's scatter alone, not of the instruments.")
         return Finding(self.name, made.all(), curves, notes=tuple(notes))
-
 
     # --- running ---------------------------------------------------------------------------------------------
 
