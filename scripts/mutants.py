@@ -25,8 +25,8 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
         ["engine/guards.py", "engine/ramp.py", "engine/keeper.py"],
         ["test_guards.py", "test_ramp.py", "test_standins.py", "test_chain.py"],
     ),
-    "walk-round": (["engine/walkround.py"], ["test_walkround.py"]),
-    "ledger": (["lab/ledger.py", "lab/findings.py"], ["test_lab.py", "test_nothing_claimed.py"]),
+    "walk-round": (["engine/walkround.py"], ["test_walkround.py", "test_walkround_sensed.py"]),
+    "ledger": (["lab/ledger.py"], ["test_lab.py", "test_ledger_changes.py", "test_nothing_claimed.py"]),
     "readers": (
         ["formats/csvfile.py", "formats/xlsxfile.py", "formats/files.py", "formats/whole.py"],
         ["test_formats.py", "test_files_robust.py", "test_nothing_claimed.py"],

@@ -191,6 +191,8 @@ class WalkRound:
         if (why := self._shown(seen)) or part is None or seen.instruments is None:
             return False, why or "the plan names no supply"
         volts, (low, high) = float(seen.instruments["supply"]), part.edges
+        if not np.isfinite(volts):
+            return False, "the supply says nothing"
         if not low <= volts <= high:
             return False, f"{volts:.1f} V, wanted {low:.1f} V to {high:.1f} V; set the supply"
         return True, f"{volts:.1f} V"
@@ -199,7 +201,9 @@ class WalkRound:
         if (why := self._shown(seen)) or seen.instruments is None:
             return False, why or ""
         limit = getattr(self.prepared.settings, "load_limit", 110.0)
-        hot = max(seen.instruments["temperature"].values())
+        hot = float(np.max(list(seen.instruments["temperature"].values())))
+        if not np.isfinite(hot):
+            return False, "the load bank tells no temperature"
         if hot > limit - 20:
             return False, f"{hot:.0f} °C; let it cool below {limit - 20:.0f} °C"
         return True, f"{len(seen.instruments['temperature'])} outputs, {hot:.0f} °C"
