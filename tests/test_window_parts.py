@@ -22,7 +22,7 @@ from lucid_anvil.desktop.chain_view import ChainView
 from lucid_anvil.desktop.chart import Chart, FrequencyAxis, Handle, frequency_text
 from lucid_anvil.desktop.course_view import CourseView, clock
 from lucid_anvil.desktop.docket import take_facts
-from lucid_anvil.desktop.ledger_place import due_words, value_text
+from lucid_anvil.desktop.ledger_rows import due_words, value_text
 from lucid_anvil.desktop.panels import Margins, RunPanel, head_of_points, live_rows, room_text, small
 from lucid_anvil.desktop.result_panel import ResultPanel
 from lucid_anvil.desktop.stage import PointFigures, Stage, corridor_of

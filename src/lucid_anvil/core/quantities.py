@@ -120,6 +120,10 @@ def split(text: str) -> tuple[float, str]:
     return value, found[2]
 
 
+GRAMS = {"g": 1e-3, "mg": 1e-6, "µg": 1e-9, "t": 1e3}
+"""kg; g alone stands for the standard acceleration of gravity"""
+
+
 def parse(given: Any, unit: str, where: str = "") -> float:
     """A quantity as people write it, as a float in `unit`; a bare number is taken to be in `unit` already.
 
@@ -134,6 +138,8 @@ def parse(given: Any, unit: str, where: str = "") -> float:
         return float(given)
     try:
         value, own = split(given)
+        if unit == "kg" and own in GRAMS:  # where a mass is wanted, g is no acceleration
+            return value * GRAMS[own]
         return value * factor(own, unit) if own else value
     except BadInput as bad:
         raise BadInput(f"{at}{bad}") from None

@@ -17,7 +17,7 @@ from ..lab.plans import GuardPart
 from ..protocol.messages import Board
 from ..rig.model import MEASURED, ChannelPart
 from .input_lanes import InputLane, SensorCard, facts_from
-from .ledger_place import due_words
+from .ledger_rows import due_words
 from .widgets import Tabs, Verdict, button, card, clear, label, scrolled, section
 
 AWAKE = ("walk-round", "preparing", "running", "easing")

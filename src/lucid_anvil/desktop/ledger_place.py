@@ -3,177 +3,42 @@
 from __future__ import annotations
 
 import datetime
-from typing import Any
+from pathlib import Path
 
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPen, QPolygonF
+from PyQt6.QtCore import QModelIndex, QPoint, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QImageReader, QPainter
 from PyQt6.QtWidgets import (
+    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QListView,
+    QMenu,
     QScrollArea,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QVBoxLayout,
     QWidget,
 )  # fmt: skip
 
-from ..core.quantities import round_to_doubt
-from ..lab.ledger import Calibration, Change, Entry
+from ..core.errors import BadInput
+from ..lab.entering import INSTRUMENTS
+from ..lab.ledger import Calibration, Entry
+from ..lab.photos import keep_photo, photos_of
 from ..lab.place import Lab
 from ..lab.plans import SensorRecord
 from . import theme
 from .empty_stage import Row
+from .ledger_rows import (
+    ORDERS,
+    SensorRow,
+    Sensors,
+    change_words,
+    draw_history,
+    searched,
+    state_words,
+    value_text,
+)  # fmt: skip
+from .photo import Photo
 from .sensor_forms import CertificateSheet, ChangeSheet, RetireSheet, SensorSheet
 from .widgets import Elided, Tabs, button, card, clear, draw_verdict, label, section, small_text
-
-ROW = 58
-
-
-def due_words(days: int | None) -> tuple[str, str]:
-    """What is said of a due date, and in which colour role."""
-    if days is None:
-        return "no due date", "muted"
-    if days < 0:
-        return f"overdue {-days} d", "clay"
-    if days == 0:
-        return "due today", "clay"
-    if days <= 60:
-        return f"due in {days} d", "brass"
-    if days < 400:
-        return f"{round(days / 30.4)} months left", "muted"
-    return f"{days / 365.25:.1f} years left", "muted"
-
-
-def state_words(entry: Entry) -> tuple[str, str]:
-    """Retired, or when it is due; and the colour role of that."""
-    if entry.sensor.retired is not None:
-        return f"retired {entry.sensor.retired.isoformat()}", "muted"
-    return due_words(entry.days_left(datetime.date.today()))
-
-
-def change_words(change: Change) -> str:
-    """A change of an entry in a line."""
-    was = {k.replace("_", " "): "empty" if v in (None, "") else v for k, v in change.was.items()}
-    what = ", ".join(f"{k} was {v}" for k, v in was.items())
-    return f"{change.at:%Y-%m-%d} {change.by}: {what}" + (f" ({change.why})" if change.why else "")
-
-
-def searched(entry: Entry) -> str:
-    """What a sensor is found by."""
-    s = entry.sensor
-    return f"{s.serial} {s.kind} {s.maker} {s.model} {s.owner} {s.note} {s.use}".lower()
-
-
-def value_text(c: Calibration) -> str:
-    doubt = c.sensitivity * c.uncertainty / 100 if c.uncertainty else None
-    return f"{round_to_doubt(c.sensitivity, doubt)} {c.unit}"
-
-
-def draw_history(painter: QPainter, box: QRectF, entry: Entry, big: bool) -> None:
-    """Sensitivity over the calibrations, in percent of the nominal (or the first), inside its tolerance."""
-    history = entry.history
-    if not history:
-        return
-    base = entry.sensor.nominal or history[0].sensitivity
-    values = [100 * (c.sensitivity / base - 1) for c in history]
-    doubts = [c.uncertainty or 0.0 for c in history]
-    tolerance = entry.sensor.tolerance
-    reach = max([abs(v) + d for v, d in zip(values, doubts, strict=True)] + [tolerance * 1.25 if tolerance else 0.6])
-    first, last = history[0].date.toordinal(), max(history[-1].date.toordinal(), history[0].date.toordinal() + 1)
-    pad = 5 if not big else 0
-
-    def at(c: Calibration, v: float) -> QPointF:
-        x = box.left() + pad + (box.width() - 2 * pad) * (c.date.toordinal() - first) / (last - first)
-        return QPointF(x, box.center().y() - v / reach * box.height() / 2)
-
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    if tolerance:
-        half = tolerance / reach * box.height() / 2
-        painter.fillRect(
-            QRectF(box.left(), box.center().y() - half, box.width(), 2 * half), theme.color("corridor", 130)
-        )
-    painter.setPen(QPen(theme.color("line"), 1))
-    painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
-    points = [at(c, v) for c, v in zip(history, values, strict=True)]
-    painter.setPen(QPen(theme.color("teal"), 2.0 if big else 1.6))
-    painter.drawPolyline(QPolygonF(points))
-    for c, v, d, p in zip(history, values, doubts, points, strict=True):
-        if big and d:
-            painter.setPen(QPen(theme.color("teal"), 1.2))
-            painter.drawLine(at(c, v - d), at(c, v + d))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.color("teal"))
-        r = 3.4 if big else (2.6 if c is history[-1] else 1.5)
-        painter.drawEllipse(p, r, r)
-
-
-class Sensors(QAbstractListModel):
-    """The rows, soonest due first."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.rows: list[Entry] = []
-
-    def show(self, rows: list[Entry]) -> None:
-        self.beginResetModel()
-        self.rows = rows
-        self.endResetModel()
-
-    def rowCount(self, _parent: QModelIndex = QModelIndex()) -> int:
-        return len(self.rows)
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        entry = self.rows[index.row()]
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-            words = due_words(entry.days_left(datetime.date.today()))[0]
-            return f"{entry.sensor.serial}, {entry.sensor.kind}, {words}"
-        return entry if role == Qt.ItemDataRole.UserRole else None
-
-
-class SensorRow(QStyledItemDelegate):
-    """One sensor as a row: who, what it gives, how it drifted, when it is due."""
-
-    def sizeHint(self, _option: QStyleOptionViewItem, _index: QModelIndex) -> QSize:
-        return QSize(400, ROW)
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
-        entry: Entry = index.data(Qt.ItemDataRole.UserRole)
-        box = QRectF(option.rect)
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if option.state & QStyle.StateFlag.State_Selected:
-            painter.fillRect(box, theme.color("selected"))
-            painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), theme.color("brass"))
-        elif option.state & QStyle.StateFlag.State_MouseOver:
-            painter.fillRect(box, theme.color("sand", 90))
-        painter.setPen(QPen(theme.color("line", 160), 1))
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
-        ink, muted = theme.color("ink"), theme.color("muted")
-        left, middle = box.left() + 18, box.top()
-        small_text(painter, left, middle + 25, entry.sensor.serial, ink, 11, 600)
-        small_text(
-            painter, left, middle + 43, f"{entry.sensor.kind} · {entry.sensor.maker} {entry.sensor.model}", muted, 9
-        )
-        x = box.left() + box.width() * 0.42
-        if entry.last:
-            small_text(painter, x, middle + 25, value_text(entry.last), ink, 10.5, 500)
-            small_text(painter, x, middle + 43, f"calibrated {entry.last.date.isoformat()}", muted, 9)
-        spark = QRectF(box.left() + box.width() * 0.66, middle + 11, box.width() * 0.14, ROW - 22)
-        draw_history(painter, spark, entry, False)
-        if entry.drift is not None:
-            text = f"{entry.drift:+.1f} %".replace("-", "−")
-            small_text(painter, spark.right() + 8, middle + 36, text, muted, 9)
-        words, role = state_words(entry)
-        small_text(
-            painter, box.right() - 16, middle + 25, words, theme.color(role), 10, 600 if role != "muted" else 400, True
-        )
-        if entry.sensor.use == "reference":
-            small_text(painter, box.right() - 16, middle + 43, "reference", muted, 9, 400, True)
-        elif entry.due:
-            small_text(painter, box.right() - 16, middle + 43, entry.due.isoformat(), muted, 9, 400, True)
-        painter.restore()
 
 
 class History(QWidget):
@@ -255,6 +120,7 @@ class LedgerPlace(QWidget):
         self.lab = lab
         self.entries: list[Entry] = []
         self.chosen: Entry | None = None
+        self.order = "due"
         self.model = Sensors()
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -262,22 +128,30 @@ class LedgerPlace(QWidget):
         row.addWidget(self._list_card(), 62)
         row.addWidget(self._detail_card(), 38)
         self.reload()
+        self.sort_by(self.order)
 
     def _list_card(self) -> QWidget:
         frame, layout = card((0, 12, 0, 0), 8)
         head = QHBoxLayout()
         head.setContentsMargins(18, 0, 14, 0)
-        head.addWidget(section("Sensors"))
+        head.addWidget(section("Sensors and instruments"))
         self.summary = label("", "muted")
         head.addSpacing(10)
         head.addWidget(self.summary)
         head.addStretch()
         self.filter = Tabs(
-            [("all", "All"), ("due", "Due"), ("accelerometer", "Accelerometers"), ("other", "Others")], "chip"
+            [
+                ("all", "All"),
+                ("due", "Due"),
+                ("accelerometer", "Accelerometers"),
+                ("other", "Other sensors"),
+                ("instrument", "Instruments"),
+            ],
+            "chip",
         )
         self.filter.chosen.connect(lambda _k: self._fill())
         head.addWidget(self.filter)
-        self.new = button("Enter a sensor", tip="A sensor that the ledger does not have yet")
+        self.new = button("Enter…", tip="A sensor or instrument that the ledger does not have yet")
         self.new.clicked.connect(self.enter_sensor)
         head.addSpacing(6)
         head.addWidget(self.new)
@@ -288,7 +162,10 @@ class LedgerPlace(QWidget):
         self.search.textChanged.connect(lambda _t: self._fill())
         finding = QHBoxLayout()
         finding.setContentsMargins(18, 0, 14, 0)
-        finding.addWidget(self.search)
+        finding.addWidget(self.search, 1)
+        self.sorted = button("", "chip", "In which order they stand")
+        self.sorted.clicked.connect(self._ask_order)
+        finding.addWidget(self.sorted)
         layout.addLayout(finding)
         self.view = QListView()
         self.view.setModel(self.model)
@@ -318,15 +195,26 @@ class LedgerPlace(QWidget):
         self.who = Elided("", "muted")
         row.addWidget(self.who, 1)
         self.edit, self.end = button("Change…", "chip"), button("Retire…", "chip")
+        self.picture = button("Photo…", "chip", "Keep a photo of it in the lab's folder")
+        self.picture.clicked.connect(self.add_photo)
         self.edit.clicked.connect(self.change_sensor)
         self.end.clicked.connect(self.retire_sensor)
         row.addWidget(self.edit)
+        row.addWidget(self.picture)
         row.addWidget(self.end)
         layout.addLayout(row)
+        shown = QHBoxLayout()
+        words = QVBoxLayout()
+        words.setSpacing(6)
         self.value = label("", "big")
-        layout.addWidget(self.value)
+        words.addWidget(self.value)
         self.due = label("", "small")
-        layout.addWidget(self.due)
+        words.addWidget(self.due)
+        words.addStretch()
+        shown.addLayout(words, 1)
+        self.photo = Photo()
+        shown.addWidget(self.photo)
+        layout.addLayout(shown)
         self.why_not = label("", "muted", wrap=True)
         layout.addWidget(self.why_not)
         layout.addSpacing(8)
@@ -371,8 +259,10 @@ class LedgerPlace(QWidget):
             if all(w in searched(e) for w in words) and (kind == "all"
             or (kind == "due" and e.due and (e.due - today).days <= 60)
             or (kind == "accelerometer" and e.sensor.kind == kind)
-            or (kind == "other" and e.sensor.kind != "accelerometer"))
+            or (kind == "other" and e.sensor.kind != "accelerometer" and e.sensor.kind not in INSTRUMENTS)
+            or (kind == "instrument" and e.sensor.kind in INSTRUMENTS))
         ]  # fmt: skip
+        rows.sort(key=ORDERS[self.order][1])
         self.model.show(rows)
         wanted = serial or (self.chosen.sensor.serial if self.chosen else None)
         at = next((i for i, e in enumerate(rows) if e.sensor.serial == wanted), 0)
@@ -380,11 +270,23 @@ class LedgerPlace(QWidget):
             self.view.setCurrentIndex(self.model.index(at))
         self._any(bool(self.entries))
 
+    def _ask_order(self) -> None:
+        menu = QMenu(self)
+        for key, (name, _) in ORDERS.items():
+            menu.addAction(name).triggered.connect(lambda _=False, k=key: self.sort_by(k))
+        menu.popup(self.sorted.mapToGlobal(QPoint(0, self.sorted.height())))
+
+    def sort_by(self, order: str) -> None:
+        """The rows in another order."""
+        self.order = order
+        self.sorted.setText(f"By {ORDERS[order][0].lower()}")
+        self._fill()
+
     def _any(self, some: bool) -> None:
         """An empty ledger says what to do first."""
         parts: tuple[QWidget, ...] = (
-            self.go, self.paper, self.edit, self.end, self.search, self.filter, self.summary, self.drift, self.history,
-            self.calibrated,
+            self.go, self.paper, self.edit, self.picture, self.end, self.search, self.sorted, self.filter,
+            self.summary, self.drift, self.history, self.calibrated,
         )  # fmt: skip
         for part in parts:
             part.setVisible(some)
@@ -394,8 +296,9 @@ class LedgerPlace(QWidget):
             self.value.setText("")
             self.due.setText("")
             self.why_not.hide()
+            self.photo.show_photos([])
             clear(self.list)
-            row = Row("Enter a sensor", "Its serial number, kind and nominal sensitivity.")
+            row = Row("Enter a sensor", "Its serial number, kind and nominal value.")
             row.clicked.connect(self.enter_sensor)
             self.list.addWidget(row)
             self.list.addStretch()
@@ -409,6 +312,26 @@ class LedgerPlace(QWidget):
             self.reload(sheet.serial)
 
         sheet.then(entered)
+
+    def add_photo(self, photo: Path | None = None) -> None:
+        """A photo of the one in hand, kept."""
+        if self.chosen is None:
+            return
+        if not isinstance(photo, Path):
+            chosen, _ = QFileDialog.getOpenFileName(self, "A photo", "", "Photos (*.jpg *.jpeg *.png)")
+            if not chosen:
+                return
+            photo = Path(chosen)
+        serial = self.chosen.sensor.serial
+        try:
+            if QImageReader(str(photo)).size().isEmpty():
+                raise BadInput(f"{photo.name}: it can't be read as a picture.")
+            keep_photo(self.lab, serial, photo)
+        except BadInput as problem:
+            self.why_not.setText(str(problem))
+            self.why_not.show()
+            return
+        self.photo.show_photos(photos_of(self.lab, serial))
 
     def change_sensor(self) -> None:
         """The entry of the sensor in hand."""
@@ -449,6 +372,7 @@ class LedgerPlace(QWidget):
         self.why_not.setText(why)
         self.why_not.setVisible(bool(why))
         self.history.show_entry(entry)
+        self.photo.show_photos(photos_of(self.lab, s.serial))
         clear(self.list)
         for c in reversed(entry.history):
             self.list.addWidget(CalibrationRow(c))

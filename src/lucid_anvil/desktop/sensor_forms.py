@@ -27,14 +27,14 @@ class SensorSheet(Sheet):
             Field("serial", "Serial number"),
             Field("kind", "Kind", choices=KINDS),
             Field("maker", "Maker"), Field("model", "Model"),
-            Field("nominal", "Nominal sensitivity", hint="with its unit, such as 10 mV/(m/s²) or 100 mV/g"),
+            Field("nominal", "Nominal value", hint="with its unit, such as 10 mV/(m/s²), 2 kg or 100 mΩ"),
             Field("use", "Use", choices=("working", "reference")),
             Field("interval", "Calibrated every", "12", "months"),
             Field("tolerance", "Tolerance", hint="% about the nominal, such as 5 %"),
             Field("transverse", "Transverse", hint="% as its maker states it"),
             Field("owner", "Owner", hint="where it is a customer's"),
         ]  # fmt: skip
-        super().__init__(parent, "Enter a sensor", "", fields, "Enter it", self._enter)
+        super().__init__(parent, "Enter a sensor or instrument", "", fields, "Enter it", self._enter)
 
     def _enter(self, held: Mapping[str, str]) -> None:
         sensor = sensor_from(held)
@@ -54,7 +54,7 @@ class ChangeSheet(Sheet):
         nominal = f"{sensor.nominal:g} {sensor.unit}" if sensor.nominal else ""
         fields = [
             Field("maker", "Maker", sensor.maker), Field("model", "Model", sensor.model),
-            Field("nominal", "Nominal sensitivity", nominal),
+            Field("nominal", "Nominal value", nominal),
             Field("use", "Use", sensor.use, choices=USES),
             Field("interval", "Calibrated every", str(sensor.interval_months or ""), "months"),
             Field("tolerance", "Tolerance", "" if sensor.tolerance is None else f"{sensor.tolerance:g} %"),
@@ -102,8 +102,13 @@ class CertificateSheet(Sheet):
         self.paper: Path | None = None
         unit = entry.sensor.unit
         fields = [
-            Field("value", "Sensitivity", hint=f"such as 10.02 {unit}"),
-            Field("frequency", "at", "160 Hz"),
+            Field("value", "Value", hint=f"such as 10.02 {unit}"),
+            Field(
+                "frequency",
+                "at",
+                "160 Hz" if entry.sensor.kind == "accelerometer" else "",
+                "Hz, where it is one frequency's",
+            ),
             Field("doubt", "Uncertainty", hint=f"expanded, such as 0.5 % or 0.05 {unit}"),
             Field("coverage", "Coverage factor k", "2"),
             Field("date", "Date", hint="such as 2026-11-29"),

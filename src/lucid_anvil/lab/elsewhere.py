@@ -104,7 +104,7 @@ def calibration_from(
         raise BadInput(f"value: '{value}' has no unit: write it like '{amount:g} {sensor.unit}'.")
     sensitivity = parse(value, sensor.unit, "value")
     if not sensitivity > 0:
-        raise BadInput("value: a sensitivity must be above zero.")
+        raise BadInput("value: it must be above zero.")
     if not lab.strip() or not number.strip():
         raise BadInput("Give the laboratory and the certificate's number: the chain to the SI hangs on them.")
     made = day(date, "date")
@@ -120,8 +120,9 @@ def calibration_from(
             raise BadInput("coverage factor: it is 2 as a rule, and from 1 to 4.")
         expanded = 2 / k * _percent(doubt, sensor.unit, sensitivity)
     points = points_from(table, sensor.unit) if table.strip() else None
+    at = parse(frequency, "Hz", "frequency") if frequency.strip() else None
     return Calibration(
-        made, sensitivity, sensor.unit, "as found", parse(frequency, "Hz", "frequency"), expanded, number.strip(),
+        made, sensitivity, sensor.unit, "as found", at, expanded, number.strip(),
         lab.strip(), until, "none", "", "", None, points,
     )  # fmt: skip
 

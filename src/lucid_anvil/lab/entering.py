@@ -11,11 +11,17 @@ from ..core.errors import BadInput
 from ..core.quantities import parse, sensitivity_unit, split
 from .ledger import Sensor
 
-KINDS = ("accelerometer", "microphone", "force sensor", "force hammer", "load cell", "pressure sensor",
-         "extensometer", "displacement sensor")  # fmt: skip
+SENSORS = ("accelerometer", "microphone", "force sensor", "force hammer", "load cell", "pressure sensor",
+           "torque transducer", "extensometer", "displacement sensor", "thermometer")  # fmt: skip
+INSTRUMENTS = ("vibration calibrator", "sound calibrator", "weight", "pressure balance", "voltmeter", "power supply",
+               "load bank", "shunt", "coupler", "amplifier", "front end")  # fmt: skip
+KINDS = (*SENSORS, *INSTRUMENTS)
 UNITS = {"microphone": "mV/Pa", "force sensor": "mV/N", "force hammer": "mV/N", "load cell": "mV/V",
-         "pressure sensor": "mV/bar", "extensometer": "V/mm", "displacement sensor": "V/mm"}  # fmt: skip
-"""What a sensor of a kind gives where nothing else is typed"""
+         "pressure sensor": "mV/bar", "torque transducer": "mV/V", "extensometer": "V/mm",
+         "displacement sensor": "V/mm", "thermometer": "mV/K", "vibration calibrator": "m/s²",
+         "sound calibrator": "Pa", "weight": "kg", "pressure balance": "bar", "voltmeter": "V/V", "power supply": "V",
+         "load bank": "Ω", "shunt": "mΩ", "coupler": "cm³", "amplifier": "V/V", "front end": "V/V"}  # fmt: skip
+"""What one of a kind gives, or is, where nothing else is typed"""
 USES = ("working", "reference")
 
 
@@ -66,11 +72,13 @@ def _nominal(sensor: Sensor, text: str) -> dict[str, Any]:
         return {"nominal": None}
     amount, own = split(text)
     if not own:
-        raise BadInput(f"sensitivity: '{text}' has no unit: write it like '10 {sensor.unit}'.")
+        raise BadInput(f"nominal value: '{text}' has no unit: write it like '10 {sensor.unit}'.")
     if amount <= 0:
-        raise BadInput("sensitivity: it must be above zero.")
+        raise BadInput("nominal value: it must be above zero.")
     unit = sensitivity_unit(text) if sensor.kind == "accelerometer" else own
-    return {"nominal": parse(text, unit, "sensitivity"), "unit": unit}
+    if UNITS.get(sensor.kind) == "kg":
+        unit = "kg"
+    return {"nominal": parse(text, unit, "nominal value"), "unit": unit}
 
 
 def day_of(text: str, what: str) -> datetime.date:

@@ -1,0 +1,107 @@
+"""A photo beside what it shows; a click looks at it large, and at the ones before it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QImage, QImageReader, QMouseEvent, QPainter, QPainterPath, QPaintEvent
+from PyQt6.QtWidgets import QDialog, QVBoxLayout, QWidget
+
+from . import theme
+from .widgets import label
+
+SMALL = QSize(124, 92)
+
+
+def picture(place: Path, within: QSize) -> QImage:
+    """A photo, turned as its camera held it, no larger than wanted; empty where it can't be read."""
+    reader = QImageReader(str(place))
+    reader.setAutoTransform(True)
+    made = reader.read()
+    if made.isNull():
+        return made
+    return made.scaled(within, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+
+
+class Photo(QWidget):
+    """The newest photo, small. Hidden where there is none."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedSize(SMALL)
+        self.photos: list[Path] = []
+        self.shown = QImage()
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName("photo")
+        self.hide()
+
+    def show_photos(self, photos: list[Path]) -> None:
+        """Oldest first."""
+        self.photos = photos
+        self.shown = picture(photos[-1], SMALL * 2) if photos else QImage()
+        count = f"{len(photos)} photos: a click shows them" if len(photos) > 1 else "a click shows it large"
+        self.setToolTip(count if photos else "")
+        self.setVisible(bool(photos) and not self.shown.isNull())
+        self.update()
+
+    def mousePressEvent(self, _event: QMouseEvent | None) -> None:
+        if self.photos:
+            Large(self, self.photos).open()
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        if self.shown.isNull():
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        path = QPainterPath()
+        path.addRoundedRect(box, 4, 4)
+        painter.setClipPath(path)
+        # Filled, not fitted: what is cut off can be seen with a click.
+        by = max(box.width() / self.shown.width(), box.height() / self.shown.height())
+        w, h = self.shown.width() * by, self.shown.height() * by
+        painter.drawImage(QRectF(box.center().x() - w / 2, box.center().y() - h / 2, w, h), self.shown)
+        painter.setClipping(False)
+        painter.setPen(theme.color("line"))
+        painter.drawPath(path)
+
+
+class Large(QDialog):
+    """A photo as large as the window allows; arrow keys go through them."""
+
+    def __init__(self, parent: QWidget, photos: list[Path]) -> None:
+        super().__init__(parent.window())
+        self.photos, self.at = photos, len(photos) - 1
+        self.setWindowTitle("Photo")
+        layout = QVBoxLayout(self)
+        self.face = QWidget()
+        self.words = label("", "muted")
+        layout.addWidget(self.face, 1)
+        layout.addWidget(self.words)
+        window = parent.window()
+        self.resize((window.size() if window is not None else QSize(900, 700)) * 0.8)
+        self._show()
+
+    def _show(self) -> None:
+        more = f" · {self.at + 1} of {len(self.photos)}, arrow keys show the others" if len(self.photos) > 1 else ""
+        self.words.setText(f"{self.photos[self.at].name}{more}")
+        self.update()
+
+    def keyPressEvent(self, event: object) -> None:
+        key = event.key()  # type: ignore[attr-defined]
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            step = -1 if key == Qt.Key.Key_Left else 1
+            self.at = (self.at + step) % len(self.photos)
+            self._show()
+        else:
+            super().keyPressEvent(event)  # type: ignore[arg-type]
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        box = self.face.geometry()
+        made = picture(self.photos[self.at], box.size())
+        painter.drawImage(
+            box.left() + (box.width() - made.width()) // 2, box.top() + (box.height() - made.height()) // 2, made
+        )
