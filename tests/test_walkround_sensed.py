@@ -197,7 +197,7 @@ def test_a_method_without_reference_is_watched_at_its_control(usual: Prepared) -
     bare = replace(usual, facts=facts)
     object.__setattr__(bare, "control", lambda: {"roles": ["control"]})
     assert WalkRound(bare).watched == ["control"]
-    object.__setattr__(bare, "control", lambda: {})
+    object.__setattr__(bare, "control", dict)
     assert WalkRound(bare).watched == []
     only = replace(usual, facts=replace(usual.facts, sensitivity={"reference": 0.01, "control": 0.01}))
     assert WalkRound(only).watched == ["reference"]

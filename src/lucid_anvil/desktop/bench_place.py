@@ -333,6 +333,7 @@ class BenchPlace(QWidget):
         except BadInput as problem:
             self.said.emit(str(problem))
             return False
+        self.editing.watch()
         self._show_prepared(False)
         self.said.emit("A run was going on; this window has picked it up.")
         return True

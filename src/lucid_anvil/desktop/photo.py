@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QImage, QImageReader, QMouseEvent, QPainter, QPainterPath, QPaintEvent
-from PyQt6.QtWidgets import QDialog, QVBoxLayout, QWidget
+from PyQt6.QtGui import QImage, QImageReader, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from . import theme
-from .widgets import label
+from .forms import Over
+from .widgets import button, label
 
 SMALL = QSize(124, 92)
 
@@ -68,40 +69,54 @@ class Photo(QWidget):
         painter.drawPath(path)
 
 
-class Large(QDialog):
+class Large(Over):
     """A photo as large as the window allows; arrow keys go through them."""
 
     def __init__(self, parent: QWidget, photos: list[Path]) -> None:
-        super().__init__(parent.window())
+        super().__init__(parent, (14, 14, 14, 10), 8)
         self.photos, self.at = photos, len(photos) - 1
-        self.setWindowTitle("Photo")
-        layout = QVBoxLayout(self)
-        self.face = QWidget()
+        self.face = Face()
+        above = parent.window()
+        self.face.setMinimumSize((above.size() if above is not None else QSize(900, 700)) * 0.75)
+        self.column.addWidget(self.face, 1)
         self.words = label("", "muted")
-        layout.addWidget(self.face, 1)
-        layout.addWidget(self.words)
-        window = parent.window()
-        self.resize((window.size() if window is not None else QSize(900, 700)) * 0.8)
+        row = QHBoxLayout()
+        row.addWidget(self.words)
+        row.addStretch()
+        close = button("Close  Esc")
+        close.setAutoDefault(False)
+        close.clicked.connect(self.reject)
+        row.addWidget(close)
+        self.column.addLayout(row)
         self._show()
 
     def _show(self) -> None:
         more = f" · {self.at + 1} of {len(self.photos)}, arrow keys show the others" if len(self.photos) > 1 else ""
         self.words.setText(f"{self.photos[self.at].name}{more}")
-        self.update()
+        self.face.show_photo(self.photos[self.at])
 
-    def keyPressEvent(self, event: object) -> None:
-        key = event.key()  # type: ignore[attr-defined]
-        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            step = -1 if key == Qt.Key.Key_Left else 1
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            step = -1 if event.key() == Qt.Key.Key_Left else 1
             self.at = (self.at + step) % len(self.photos)
             self._show()
         else:
-            super().keyPressEvent(event)  # type: ignore[arg-type]
+            super().keyPressEvent(event)
+
+
+class Face(QWidget):
+    """A photo, whole."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.place: Path | None = None
+
+    def show_photo(self, place: Path) -> None:
+        self.place = place
+        self.update()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        box = self.face.geometry()
-        made = picture(self.photos[self.at], box.size())
-        painter.drawImage(
-            box.left() + (box.width() - made.width()) // 2, box.top() + (box.height() - made.height()) // 2, made
-        )
+        if self.place is None:
+            return
+        made = picture(self.place, self.size())
+        QPainter(self).drawImage((self.width() - made.width()) // 2, (self.height() - made.height()) // 2, made)

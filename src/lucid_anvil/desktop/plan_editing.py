@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication, QLineEdit
 
 from ..contracts.explained import Setting
 from ..core.errors import BadInput
@@ -13,12 +19,66 @@ from ..lab.editing import NOTHING, put, put_rows, settings_in, typed
 from ..lab.shaker_planning import change_step
 from ..lab.textfiles import load_yaml, whole_write
 from ..lab.walkrounds import as_text, from_text
+from .asking import ask_which
 from .forms import Field, Sheet
 from .limits_sheet import LimitsSheet
 from .settings_view import SettingsView
 
 if TYPE_CHECKING:
     from .bench_place import BenchPlace
+
+
+Texts = dict[Path, str]
+"""A plan's files and what they hold"""
+Stamps = tuple[tuple[str, int, int], ...]
+LOOK = 1000
+"""ms between two looks at the files"""
+
+
+def texts_of(place: Path) -> Texts:
+    """The plan and what stands beside it, as it is now."""
+    made = {}
+    for p in sorted(place.parent.glob("*.yaml")):
+        with contextlib.suppress(OSError):
+            made[p] = p.read_text(encoding="utf-8", errors="replace")
+    return made
+
+
+def stamps_of(place: Path) -> Stamps:
+    """What tells without reading that a file was written."""
+    made = []
+    for p in sorted(place.parent.glob("*.yaml")):
+        with contextlib.suppress(OSError):
+            s = p.stat()
+            made.append((p.name, s.st_mtime_ns, s.st_size))
+    return tuple(made)
+
+
+def changed_names(before: Texts, now: Texts) -> str:
+    """Which files differ, in words."""
+    names = [p.name for p in sorted({*before, *now}) if before.get(p) != now.get(p)]
+    return " and ".join(names)
+
+
+def typing() -> bool:
+    """Whether a person is in the middle of something here: a dialog is open, or a field holds what is not yet taken."""
+    if QApplication.activeModalWidget() is not None:
+        return True
+    field = QApplication.focusWidget()
+    return isinstance(field, QLineEdit) and field.isModified()
+
+
+@dataclass
+class Asked:
+    """A change of a plan's files that was asked for."""
+
+    place: Path
+    change: Callable[[], None]
+    refused: Callable[[str], None] | None
+    onto: list[Texts]
+    """where what was there before is kept"""
+    again: bool = False
+    """A change that was taken back is made again: what else was taken back stays so"""
 
 
 class PlanEditing:
@@ -31,14 +91,23 @@ class PlanEditing:
         self.sheet.closed.connect(self.hide)
         self.sheet.tables = ("limits",)
         self.sheet.table.connect(lambda _s: self.edit_limits())
-        self.before: list[dict[Path, str]] = []
+        self.before: list[Texts] = []
         """The plan's files as they were before each change, for Ctrl+Z"""
-        self.after: list[dict[Path, str]] = []
+        self.after: list[Texts] = []
+        self.asked: deque[Asked] = deque()
+        """Changes that were asked for, the one under way first"""
+        self.working = False
+        self.known: Texts = {}
+        """The files as this window last read or wrote them"""
+        self.stamps: Stamps = ()
+        self.timer = QTimer()
+        self.timer.timeout.connect(self.look)
 
     def forget(self) -> None:
         """Another plan: what was changed before is no change of it."""
         self.before.clear()
         self.after.clear()
+        self.watch()
 
     @property
     def open(self) -> bool:
@@ -130,7 +199,7 @@ class PlanEditing:
             for file, text in files.items():
                 whole_write(file, text)
 
-        self.change(self.bench.plan_file, forth, None, self.before)
+        self.change(self.bench.plan_file, forth, None, self.before, again=True)
 
     def change_step(self, place: Path, changes: dict[str, Any], refused: Callable[[str], None] | None = None) -> None:
         """Change a plan's step in its own files; a change that can't be is taken back and said."""
@@ -138,31 +207,114 @@ class PlanEditing:
 
     def change(
         self, place: Path, change: Callable[[], None], refused: Callable[[str], None] | None = None,
-        onto: list[dict[Path, str]] | None = None,
+        onto: list[Texts] | None = None, again: bool = False,
     ) -> None:  # fmt: skip
-        """Make a change of a plan's files that can be undone. `onto`: where what was there before is kept."""
+        """Make a change of a plan's files that can be undone, after those that were asked for before it. `onto`: where
+        what was there before is kept. Files that somebody else changed meanwhile are asked about."""
+        self.asked.append(Asked(place, change, refused, self.before if onto is None else onto, again))
+        self._next()
+
+    def _next(self) -> None:
+        """One change after the other: each begins with what the one before it left."""
+        if self.working or not self.asked:
+            return
+        assert self.bench.prepared
+        asked = self.asked[0]
+        self.working = True
+        held = texts_of(asked.place)
+        if self.known and held != self.known:
+            ask_which(
+                self.bench, "The plan was changed on disk as well",
+                f"{changed_names(self.known, held)} is no longer what this window shows. Your change can go into it as"
+                " it is now, or be left out.",
+                ("Take up what is on disk", self._leave_out),
+                ("Put my change into it", lambda: self._make(asked, held)), self._leave_out,
+            )  # fmt: skip
+        else:
+            self._make(asked, held)
+
+    def _make(self, asked: Asked, held: Texts) -> None:
         assert self.bench.prepared
         rig = self.bench.prepared.rig_file
-        held = {p: p.read_text(encoding="utf-8") for p in place.parent.glob("*.yaml")}
 
         def work() -> Prepared | str:
             try:
-                change()
-                return prepare(place, rig)
-            except BadInput as problem:
+                asked.change()
+                return prepare(asked.place, rig)
+            except Exception as problem:
                 for file, text in held.items():
                     whole_write(file, text)
+                if isinstance(problem, BadInput):
+                    return str(problem)
+                return f"The change can't be made: {type(problem).__name__}: {problem}"
+
+        def then(made: Prepared | str) -> None:
+            self.working = False
+            self.asked.popleft()
+            self.known = texts_of(asked.place)
+            if isinstance(made, str):
+                self.bench.said.emit(made)
+                if asked.refused is not None:
+                    asked.refused(made)
+            else:
+                asked.onto.append(held)
+                if asked.onto is self.before and not asked.again:
+                    self.after.clear()
+                self.bench.changed(made)
+            self._next()
+
+        self.bench.aside.run("change", work, then)
+
+    def _leave_out(self) -> None:
+        """What was asked for is given up; what the files hold is shown."""
+        self.asked.clear()
+        self.working = False
+        self._take_up()
+
+    # --- changes from elsewhere ------------------------------------------------------------------------------
+
+    def watch(self) -> None:
+        """From now on: what the files of the plan in hand hold, and who changes them."""
+        self.known = texts_of(self.bench.plan_file) if self.bench.plan_file is not None else {}
+        self.asked.clear()
+        self.working = False
+        if not self.timer.isActive():
+            self.timer.start(LOOK)
+
+    def look(self) -> None:
+        """Take up what an editor or another window wrote. Not while a person types here: that is asked about."""
+        place = self.bench.plan_file
+        if place is None or self.working or self.bench.state not in ("starting", "walk-round") or typing():
+            return
+        if self.stamps != (now := stamps_of(place)):
+            self.stamps = now
+            if self.known and texts_of(place) != self.known:
+                self._take_up()
+
+    def _take_up(self) -> None:
+        place = self.bench.plan_file
+        if place is None or self.bench.prepared is None:
+            return
+        rig, before, held = self.bench.prepared.rig_file, self.known, texts_of(place)
+        self.known, self.working = held, True
+
+        def work() -> Prepared | str:
+            try:
+                return prepare(place, rig)
+            except BadInput as problem:
                 return str(problem)
 
         def then(made: Prepared | str) -> None:
+            self.working = False
+            names = changed_names(before, held)
             if isinstance(made, str):
-                self.bench.said.emit(made)
-                if refused is not None:
-                    refused(made)
-                return
-            (self.before if onto is None else onto).append(held)
-            if onto is None:
+                self.bench.said.emit(f"{names} was changed on disk and can't be run: {made}")
+                self.bench.link.order("replan")  # Begin stays shut
+            else:
+                self.before.append(before)
                 self.after.clear()
-            self.bench.changed(made)
+                self.bench.changed(made)
+                self.bench.said.emit(f"{names} was changed on disk: taken up. Ctrl+Z takes it back.")
+            self._next()
 
         self.bench.aside.run("change", work, then)
