@@ -433,6 +433,7 @@ def accept(
     due: bool = typer.Option(False, "--due", help="Print the due date on the certificate."),
 ) -> int:
     """Put a calibration into the ledger and write its certificate, as the window does."""
+    from .contracts import registry
     from .folio.accepting import accept_check, accept_take
     from .lab.place import lab_of
     from .lab.takes import open_take
@@ -447,7 +448,7 @@ def accept(
         raise BadInput(f"--as {as_state}: use 'as found' or 'as left'.")
     if finding.method == "microphone-level":
         say(accept_check(lab, held, finding, by))
-    elif finding.method == "accelerometer-comparison":
+    elif finding.method == "accelerometer-comparison" or registry.get(finding.method).calibrates:
         say(f"Accepted as {accept_take(lab, held, finding, as_state, by, due, reason)}.")
     else:
         raise BadInput(f"{take}: {finding.method} is no calibration: there is nothing to accept.")

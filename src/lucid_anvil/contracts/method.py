@@ -187,6 +187,20 @@ class BenchFacts:
     """Rows of (Hz, m/s² that the shaker allows, m/s² per volt at the source, what limits)"""
 
 
+@dataclass(frozen=True)
+class Calibrated:
+    """What the calibration of a sensor found, as a ledger keeps it."""
+
+    value: float
+    unit: str
+    uncertainty: float | None
+    """%, expanded (k = 2)"""
+    points: Sequence[Sequence[float]] | None = None
+    """Rows of step, value, expanded uncertainty in %"""
+    at: str = ""
+    """At which step `value` holds, in words"""
+
+
 class Method:
     """What each method module makes one of, as its `METHOD`. What a method does not say stands here."""
 
@@ -285,6 +299,14 @@ class Method:
         """Smallest and largest planned level [m/s² peak]."""
         made = [i.level for i in self.course(settings) if i.level is not None]
         return (min(made), max(made)) if made else (0.0, 0.0)
+
+    calibrates: bool = False
+    """Whether a finding may go into the ledger as the calibration of the sensor in the role `unit`"""
+
+    def calibration(self, finding: Finding, unit: str) -> Calibrated | None:
+        """What a finding says of the sensor in the role `unit`, in the unit that its ledger has; None where the method
+        calibrates nothing. Raises BadInput where it does but could not."""
+        return None
 
     def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
         """What the guards must know: `roles` of the control points, how to `combine` them, and `guards` of its own."""

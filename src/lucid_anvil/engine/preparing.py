@@ -88,6 +88,11 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
         if part.kind not in MEASURED:
             continue
         sensor = plan.sensors.get(part.role)
+        if sensor and sensor.unit == "mV/V":
+            # What a volt is there, its amplifier says: typed, or not known.
+            if part.typed_sensitivity is not None:
+                made[part.role] = part.typed_sensitivity
+            continue
         if part.typed_sensitivity is not None and not (sensor and sensor.sensitivity):
             made[part.role] = part.typed_sensitivity
             continue

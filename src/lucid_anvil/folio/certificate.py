@@ -10,6 +10,7 @@ from typing import Any
 
 from markupsafe import Markup
 
+from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
@@ -80,7 +81,7 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "signatory": lab.facts.signatory if lab else "",
         "temperature": begin.get("temperature"),
         "humidity": begin.get("humidity"),
-        "readings": [_reading(r) for r in finding.readings],
+        "readings": [reading_words(r) for r in finding.readings],
         "rows": _rows(finding),
         "verdict": finding.verdict,
         "verdict_words": VERDICT_WORDS[finding.verdict],
@@ -107,7 +108,7 @@ def _coverage(finding: Finding) -> str:
     return f"k = {low:.2f}" if high - low < 0.01 else f"k = {low:.2f} to {high:.2f}"
 
 
-def _reading(r: Any) -> dict[str, str]:
+def reading_words(r: Any) -> dict[str, str]:
     return {
         "label": r.label,
         "value": "–" if r.value is None else round_to_doubt(r.value, r.uncertainty),
@@ -226,6 +227,13 @@ def report(take: Take, place: Path) -> None:
     if (changed := wrong(take)) is not None:
         finding = finding.lacking([changed])
     lab = lab_of(take.folder)
+    method = registry.get(finding.method)
+    if method.calibrates and {"unit", "reference"} <= set(take.plan().sensors):
+        from . import steps_certificate
+
+        values = steps_certificate.context(take, finding, lab, accepted_of(take, lab))
+        write_pdf(html_of(values, lab, "steps-certificate.html"), place, own_templates(lab))
+        return
     if finding.method != "accelerometer-comparison":
         from .testreport import report_context
 

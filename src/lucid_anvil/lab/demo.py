@@ -32,7 +32,14 @@ SENSORS = [
     ("GP-08", "pressure sensor", "Selkirk Bay", "P 60", 10.0, "mV/bar", "working", 12, None, None, 0.6, -31),
     ("GL-02", "load cell", "Selkirk Bay", "L 100k", 2.0, "mV/V", "working", 24, None, None, 0.03, 333),
     ("GH-01", "force hammer", "Selkirk Bay", "H 500", 2.25, "mV/N", "working", 12, None, None, -0.2, 118),
+    ("GF-40", "force sensor", "Halvard & Roe", "R 5k", 2.0, "mV/N", "reference", 24, None, None, 0.01, 266),
+    ("GP-01", "pressure sensor", "Selkirk Bay", "R 60", 150.0, "mV/bar", "reference", 12, None, None, 0.02, 171),
 ]  # fmt: skip
+
+FREQUENCY = {"accelerometer": 160.0, "microphone": 250.0, "force hammer": 160.0}
+"""Hz at which one of a kind is calibrated; what rests has none"""
+STATIC = {"reference": 0.02, "working": 0.1}
+"""% expanded, of what is calibrated at rest"""
 
 
 def reference_points(model: SensorModel) -> list[tuple[float, float]]:
@@ -90,12 +97,12 @@ def fill_ledger(lab: Lab, today: datetime.date) -> None:
                 shape = [(f, s / reference_points(own.model())[15][1]) for f, s in reference_points(own.model())]
                 bent = [s * (1 + 0.004 * (f / 10000) ** 2 + rng.normal(0, 0.001)) for f, s in shape]
                 points = [[f, value * b, 0.8] for (f, _), b in zip(shape, bent, strict=True) if f >= 10]
-            if use == "reference" and own is not None:
+            if use == "reference" and kind == "accelerometer" and own is not None:
                 points = [[f, s * value / now, reference_doubt(f)] for f, s in reference_points(own.model())]
             ledger.append(
                 serial,
                 Calibration(
-                    date, value, unit, "as found", 250.0 if kind == "microphone" else 160.0, doubt,
+                    date, value, unit, "as found", FREQUENCY.get(kind), doubt if kind in FREQUENCY else STATIC[use],
                     f"NI-{date.year}-{2000 + int(rng.integers(1, 900))}" if use == "reference"
                     else f"{lab.facts.certificate_prefix}-{date.year}-{int(rng.integers(1, 60)):04d}",
                     "National institute" if use == "reference" else lab.facts.name,

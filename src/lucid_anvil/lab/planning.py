@@ -6,6 +6,7 @@ import datetime
 from pathlib import Path
 from typing import Any
 
+from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from .ledger import Calibration, Entry
@@ -14,7 +15,7 @@ from .plans import DEFAULT_WALK_ROUND, put_plan
 from .takes import Take
 
 
-def _record(entry: Entry) -> dict[str, Any]:
+def record_of_sensor(entry: Entry) -> dict[str, Any]:
     """A sensor as a plan holds it."""
     last = entry.last
     made: dict[str, Any] = {
@@ -105,7 +106,7 @@ def calibration_plan(
         "customer_address": facts.customer_address,
         "operator": facts.operator,
         "as_state": as_state,
-        "sensors": {"unit": _record(entry), **{r: _record(e) for r, e in found.items()}},
+        "sensors": {"unit": record_of_sensor(entry), **{r: record_of_sensor(e) for r, e in found.items()}},
         "walk_round": DEFAULT_WALK_ROUND,
         "steps": [{"method": "accelerometer-comparison", "settings": settings}],
     }
@@ -140,6 +141,14 @@ def calibration_of(
     unit = plan.sensors.get("unit")
     if unit is None:
         raise BadInput(f"{take.folder}: its plan names no unit: nothing can be entered in the ledger.")
+    temperature = next((e.get("temperature") for e in take.events() if e["kind"] == "begin"), None)
+    found = registry.get(finding.method).calibration(finding, unit.unit)
+    if found is not None:
+        return unit.serial, Calibration(
+            date=date, sensitivity=found.value, unit=found.unit, as_state=plan.as_state, frequency=None,
+            uncertainty=found.uncertainty, certificate=certificate, lab=lab, due=due, verdict=finding.verdict,
+            take=str(take.folder), by=by, temperature=temperature, points=found.points,
+        )  # fmt: skip
     reading = finding.reading("sensitivity")
     if reading.value is None or not reading.valid:
         raise BadInput(f"{take.name}: there is no valid sensitivity to accept ({reading.reason}).")
@@ -149,7 +158,6 @@ def calibration_of(
         [f, y, 100 * u / y] for f, y, u in zip(curve.x, curve.y, doubts, strict=True) if y is not None and u is not None
     ]
     frequency = float((finding.detail or {}).get("reference_frequency", 160.0))
-    temperature = next((e.get("temperature") for e in take.events() if e["kind"] == "begin"), None)
     return unit.serial, Calibration(
         date=date, sensitivity=reading.value, unit=reading.unit, as_state=plan.as_state, frequency=frequency,
         uncertainty=100 * (reading.uncertainty or 0.0) / reading.value, certificate=certificate, lab=lab, due=due,

@@ -9,14 +9,14 @@ from ..core.errors import BadInput
 from .editing import sync
 from .ledger import Entry
 from .place import Lab
-from .planning import _record
+from .planning import record_of_sensor
 from .plans import SHAKER_WALK_ROUND, SensorRecord, put_plan
 from .textfiles import dump_yaml, load_yaml, whole_write
 
 
 def record_of_entry(entry: Entry) -> SensorRecord:
     """A ledger's sensor as plans hold it."""
-    return SensorRecord.model_validate(_record(entry))
+    return SensorRecord.model_validate(record_of_sensor(entry))
 
 
 def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
@@ -27,7 +27,7 @@ def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
     ledger = lab.ledger()
     known = {e.sensor.serial: e for e in ledger.entries()}
     ledger.close()
-    return {c.role: _record(known[c.sensor]) for c in rig.channels if c.sensor in known}
+    return {c.role: record_of_sensor(known[c.sensor]) for c in rig.channels if c.sensor in known}
 
 
 def shaker_plan(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
@@ -97,7 +97,7 @@ def swap_sensor(lab: Lab, place: Path, role: str, serial: str) -> None:
     if entry.sensor.kind != "accelerometer":
         raise BadInput(f"{serial}: it is a {entry.sensor.kind}; this channel takes an accelerometer.")
     plan = load_yaml(place)
-    plan.setdefault("sensors", {})[role] = _record(entry)
+    plan.setdefault("sensors", {})[role] = record_of_sensor(entry)
     settings = plan["steps"][0].setdefault("settings", {})
     settings.pop("sensitivity", None)
     if entry.last is not None and entry.last.uncertainty:

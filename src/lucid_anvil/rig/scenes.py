@@ -3,7 +3,7 @@ sounds. Parameters of the stand-ins, as the rig file gives them."""
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -169,7 +169,44 @@ class ActuatorScene(Model):
     lag: Seconds = 0.15
 
 
+class PressScene(Model):
+    """A press or a pressure pump with a reference in it and a unit beside it, whose own faults the unit shows."""
+
+    kind: Literal["press"]
+    quantity: Literal["force", "pressure"] = "force"
+    full: Any
+    """At 10 V; or as far as a person turns it, where no source drives it"""
+    lag: Seconds = 0.4
+    hand: Flag = False
+    """A person turns the spindle, towards what is asked for"""
+    bow: Percent = 0.05
+    """of full that the unit is off a straight line in the middle"""
+    hysteresis: Percent = 0.08
+    """of full between its branches in the middle"""
+    turn: Percent = 0.03
+    """of its reading that turning it in its mounting changes, either way"""
+    scale: Percent = 0.0
+    """that it shows too much"""
+    offset: Percent = 0.2
+    """of full that it shows at rest"""
+    drift: Percent = 0.0
+    """of full that its rest moves in an hour"""
+
+    @property
+    def top(self) -> float:
+        """N or Pa"""
+        from ..core.quantities import parse
+
+        return parse(self.full, "N" if self.quantity == "force" else "Pa", "scene: full")
+
+    @model_validator(mode="after")
+    def _pushes(self) -> PressScene:
+        if self.top <= 0:
+            raise ValueError("full must be above zero.")
+        return self
+
+
 Scene = Annotated[
-    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | AmplifierScene,
+    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | PressScene | AmplifierScene,
     Field(discriminator="kind"),
 ]

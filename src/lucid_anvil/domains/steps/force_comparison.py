@@ -9,13 +9,16 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, Calibrated, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
+from ...core.quantities import parse
 from ...core.steps import force
-from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered
+from .comparison_course import ForceCourse, duration, force_stages
+from .force_results import calibrated, most, so_far, table_of
+from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
 
 KEYS = {
     "sensitivity": ("Sensitivity at the highest step", ""),
@@ -62,6 +65,9 @@ class ForceSettings(StepsSettings):
     fit_order: int = 3
     creep: Creep | None = None
     """{loaded: [start, stop]}"""
+    amplifier: Any = None
+    """What makes volts of a strain gauge's signal, like '5 V/(mV/V)', where the unit is read behind it"""
+    course: ForceCourse = Field(default_factory=ForceCourse)
 
 
 class ForceComparison(StepsMethod):
@@ -71,6 +77,15 @@ class ForceComparison(StepsMethod):
     title = "Force comparison"
     roles = ("reference", "unit")
     about = "How true a force transducer is against a reference, and which class it keeps"
+    reads_only = False
+    calibrates = True
+    idle = "nothing is run: give the highest step ('course: top')"
+    usual = {"course": {"top": "5 kN"}}
+    walk_round = (
+        {"key": "aligned", "text": "Reference and unit stand in one line, pads clean"},
+        {"key": "clear", "text": "Nobody reaches between the platens"},
+    )
+    told = ("step",)
     Settings = ForceSettings
     readings = listed(KEYS)
     curves = {
@@ -99,6 +114,13 @@ class ForceComparison(StepsMethod):
             raise BadInput("the unit channel states no unit: name it like 'unit [mV/V]'.")
         own = "N" if "unit" in given else channel.unit
         x_unit = samples_in(held, "unit", "N", given) if "unit" in given else channel.samples()
+        if settings.amplifier is not None:
+            if "unit" in given:
+                raise BadInput("amplifier: the unit's sensitivity is given too: leave one of them out.")
+            by = parse(settings.amplifier, f"{own}/(mV/V)", "amplifier")
+            if by <= 0:
+                raise BadInput("amplifier: it must be above zero.")
+            own, x_unit = "mV/V", x_unit / by
         steps = ordered(settings.steps or marks_as_steps(marks, ForceStep), "N", held["reference"])
         series, scatter = _series(steps, x_ref, x_unit)
         count = len({f for s in force.rotated_of(series) for f in s.up})
@@ -107,14 +129,35 @@ class ForceComparison(StepsMethod):
         if not set.intersection(*(set(s.up) for s in force.rotated_of(series))):
             raise BadInput("steps: the series in different positions have no rising step in common.")
         found = force.characterise(series, settings.fit_order)
-        creep = _creep(settings, x_unit, rate, n, abs(float(found.mean[-1])))
+        creep = _creep(_loaded(settings, marks), x_unit, rate, n, abs(float(found.mean[-1])))
         keys = {**KEYS, "sensitivity": (KEYS["sensitivity"][0], f"{own}/N")}
         made = Readings(keys, settings)
         notes = _readings(made, series, found, creep, scatter, settings)
         if found.rotated == 1:
             notes.append("There is no second position: what mounting does to the unit is not known.")
-        return Finding(self.name, made.all(), _curves(found, own), notes=tuple(notes),
-                       detail={"polynomial": [float(c) for c in found.coefficients]})  # fmt: skip
+        detail = {"polynomial": [float(c) for c in found.coefficients], "table": table_of(found, own)}
+        return Finding(self.name, made.all(), _curves(found, own), notes=tuple(notes), detail=detail)
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: ForceSettings) -> list[CourseItem]:
+        top = settings.course.highest("N")
+        return [] if top is None else duration(settings.course, force_stages(settings.course, top), top)
+
+    def perform(self, settings: ForceSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .comparison_run import perform
+
+        top = settings.course.highest("N")
+        if top is None:
+            raise BadInput(self.idle)
+        return perform(settings.course, force_stages(settings.course, top), top, "N", facts,
+                       lambda steps: so_far(steps, settings))  # fmt: skip
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        return with_reference(super().fill(given, bench), bench, "force", "N")
+
+    def calibration(self, finding: Finding, unit: str) -> Calibrated:
+        return calibrated(finding, unit)
 
 
 METHOD = ForceComparison()
@@ -156,11 +199,19 @@ def _series(steps: list[Step], reference: Floats, unit: Floats) -> tuple[list[fo
     return made, float(np.median(scatter)) if scatter else 0.0
 
 
-def _creep(settings: ForceSettings, unit: Floats, rate: float, n: int, top: float) -> float | None:
+def _loaded(settings: ForceSettings, marks: Sequence[Mapping[str, Any]]) -> Creep | None:
+    """When creep was recorded: as said, or as a take's own mark has it."""
+    held = [m for m in marks if m.get("kind") == "loaded"]
+    if settings.creep is not None or not held:
+        return settings.creep
+    return Creep(loaded=[float(held[-1]["start"]), float(held[-1]["stop"])])
+
+
+def _creep(held: Creep | None, unit: Floats, rate: float, n: int, top: float) -> float | None:
     """% of the highest reading; None where it was not measured. Raises BadInput for less than 300 s of load."""
-    if settings.creep is None:
+    if held is None:
         return None
-    start, stop = settings.creep.loaded
+    start, stop = held.loaded
     if stop - start < CREEP[1] - 1e-9:
         raise BadInput(f"creep: {stop - start:g} s of load: readings at 30 s and at 300 s are needed.")
     if start + CREEP[1] > n / rate + 1.5 / rate:
@@ -182,9 +233,9 @@ def _readings(
     settings: ForceSettings,
 ) -> list[str]:  # fmt: skip
     largest = {
-        "repeatability": _most(found.repeatability), "reproducibility": _most(found.reproducibility),
-        "interpolation": _most(found.interpolation), "zero": None if found.zero is None else abs(found.zero),
-        "reversibility": _most(found.reversibility), "creep": None if creep is None else abs(creep),
+        "repeatability": most(found.repeatability), "reproducibility": most(found.reproducibility),
+        "interpolation": most(found.interpolation), "zero": None if found.zero is None else abs(found.zero),
+        "reversibility": most(found.reversibility), "creep": None if creep is None else abs(creep),
     }  # fmt: skip
     stated = settings.reference_uncertainty
     notes = []
@@ -224,13 +275,6 @@ def _readings(
     if not_measured:
         notes.append(f"Not measured, so not counted for the class: {', '.join(not_measured)}.")
     return notes
-
-
-def _most(values: Floats | None) -> float | None:
-    """The largest magnitude."""
-    if values is None or not np.isfinite(values).any():
-        return None
-    return float(np.nanmax(np.abs(values)))
 
 
 def _curves(found: force.Characteristics, own: str) -> tuple[Curve, ...]:

@@ -9,13 +9,14 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, Calibrated, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel
 from ...contracts.samples import Readings, points, samples_in, together
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse
-from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered
+from .comparison_course import PressureCourse, Stage, duration, pressure_stages
+from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
 
 KEYS = {
     "zero_error": ("Error at the low end", "%"),
@@ -69,6 +70,7 @@ class PressureSettings(StepsSettings):
     """Of the reference's reading, expanded (k = 2)"""
     head: Head | None = None
     """{height, density, gravity}"""
+    course: PressureCourse = Field(default_factory=PressureCourse)
 
 
 class PressureComparison(StepsMethod):
@@ -78,6 +80,16 @@ class PressureComparison(StepsMethod):
     title = "Pressure comparison"
     roles = ("reference", "unit")
     about = "How far a pressure transmitter is from its nominal line, rising and falling"
+    reads_only = False
+    calibrates = True
+    idle = "nothing is run: give the highest step ('course: top')"
+    usual = {"span": {"low": "0 bar", "high": "10 bar"}, "output": {"low": "0 V", "high": "10 V"},
+             "course": {"top": "10 bar"}}  # fmt: skip
+    walk_round = (
+        {"key": "level", "text": "Reference and unit stand at one level, or their heights are given"},
+        {"key": "tight", "text": "The line is bled and tight"},
+    )
+    told = ("step",)
     Settings = PressureSettings
     readings = {k: f"{label} [% of output span]" for k, (label, _) in KEYS.items()}
     curves = {
@@ -117,7 +129,32 @@ class PressureComparison(StepsMethod):
         curves, notes = _read(made, errors, settings, float(np.median(scatter)))
         if head is not None:
             notes.append(f"The column adds {more:.6g} Pa to the reference.")
-        return Finding(self.name, made.all(), curves, notes=tuple(notes))
+        detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit)}
+        return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: PressureSettings) -> list[CourseItem]:
+        top = settings.course.highest("Pa")
+        return [] if top is None else duration(settings.course, self._stages(settings, top), top)
+
+    def perform(self, settings: PressureSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .comparison_run import perform
+
+        top = settings.course.highest("Pa")
+        if top is None:
+            raise BadInput(self.idle)
+        return perform(settings.course, self._stages(settings, top), top, "Pa", facts,
+                       lambda steps: _so_far(steps, settings))  # fmt: skip
+
+    def _stages(self, settings: PressureSettings, top: float) -> list[Stage]:
+        return pressure_stages(settings.course, max(settings.span.low, 0.0), top)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        return with_reference(super().fill(given, bench), bench, "pressure", "Pa")
+
+    def calibration(self, finding: Finding, unit: str) -> Calibrated:
+        return _calibrated(finding, unit)
 
 
 METHOD = PressureComparison()
@@ -176,3 +213,63 @@ def _read(
             curves.append(Curve(key, label, points(held), points([np.mean(way[f]) for f in held]), "Pa", "%",
                                 points([doubt(f) for f in held]), 2.0))  # fmt: skip
     return tuple(curves), notes
+
+
+def _slope(
+    errors: list[tuple[Step, float, float]], settings: PressureSettings, low: float, high: float
+) -> dict[str, float]:
+    """The straight line through all readings by least squares: the unit's output per Pa, at no pressure, and the
+    standard error of the slope in % with the scatter about it."""
+    p = np.array([at for _, at, _ in errors])
+    span = settings.span.high - settings.span.low
+    line = low + (high - low) * (p - settings.span.low) / span
+    y = line + np.array([e for *_, e in errors]) / 100 * (high - low)
+    if p.size < 3 or np.ptp(p) == 0:
+        return {}
+    x = p - p.mean()
+    slope = float(x @ y / (x @ x))
+    left = y - y.mean() - slope * x
+    error = float(np.sqrt(left @ left / (p.size - 2) / (x @ x)))
+    return {"slope": slope, "at_rest": float(y.mean() - slope * p.mean()), "error": 100 * error / abs(slope)}
+
+
+def _table(errors: list[tuple[Step, float, float]], unit: str) -> dict[str, Any]:
+    """A row a step and direction, means over the series."""
+    keys = list(dict.fromkeys((s.nominal, s.rising) for s, _, _ in errors))
+    rows = []
+    for nominal, rising in sorted(keys, key=lambda k: (not k[1], k[0] if k[1] else -k[0])):
+        own = [(p, e) for s, p, e in errors if (s.nominal, s.rising) == (nominal, rising)]
+        rows.append([float(np.mean([p for p, _ in own])) / 1e5, "rising" if rising else "falling",
+                     float(np.mean([e for _, e in own]))])  # fmt: skip
+    return {"heads": ["Pressure, bar", "Direction", "Error, % of span"], "rows": rows}
+
+
+def _calibrated(finding: Finding, unit: str) -> Calibrated:
+    """What a ledger keeps: the slope of the straight line. Raises BadInput."""
+    held = (finding.detail or {}).get("line") or {}
+    if not held:
+        raise BadInput("the unit's slope was not measured: fewer than three steps were read.")
+    own = str((finding.detail or {})["unit"])
+    by = parse(f"1 {own}/Pa", unit, "sensitivity")
+    u = finding.reading("accuracy").uncertainty
+    doubt = None if u is None else float(np.hypot(u, 2 * held["error"]))
+    return Calibrated(held["slope"] * by, unit, doubt, None, "slope of the straight line")
+
+
+def _so_far(steps: list[dict[str, Any]], settings: PressureSettings) -> dict[str, Any]:
+    """Errors of the steps read so far."""
+    low, high = (parse(getattr(settings.output, k), "V", f"output.{k}") for k in ("low", "high"))
+    head = settings.head
+    more = 0.0 if head is None else head.density * head.gravity * head.height
+    curves: dict[str, list[list[float]]] = {}
+    for s in steps:
+        pressure = s["reference"] + more
+        line = low + (high - low) * (pressure - settings.span.low) / (settings.span.high - settings.span.low)
+        name = f"series {s['series']}{'' if s['direction'] == 'up' else ' falling'}"
+        x, y = curves.setdefault(name, [[], []])
+        x.append(s["nominal"])
+        y.append(100 * (s["unit"] - line) / (high - low))
+    if not curves:
+        return {}
+    worst = max((e for _, ys in curves.values() for e in ys), key=abs)
+    return {"curves": {"error": curves}, "shown": {"Largest error": f"{worst:+.2f} % of span".replace("-", "−")}}

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ...contracts.method import Method, MethodSettings
+from ...contracts.method import BenchFacts, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
@@ -119,6 +119,18 @@ def mean_of(x: Floats, step: Step) -> tuple[float, float]:
     near = max(float(off[1:] @ off[:-1]) / power, 0.0) if power > 0 else 0.0
     fewer = min((1 + near) / max(1 - near, 1e-3), part.size)
     return mean, float(np.sqrt(power / (part.size - 1) / part.size * fewer))
+
+
+def with_reference(given: dict[str, Any], bench: BenchFacts, kind: str, unit: str) -> dict[str, Any]:
+    """Settings with the reference's sensitivity from the bench, where its channel measures that kind. Raises BadInput
+    for one that measures something else."""
+    found = bench.kinds.get("reference", kind)
+    if found != kind:
+        raise BadInput(f"the reference measures {found}: this method compares {kind}.")
+    if "reference" in bench.sensitivity and given.get("reference_sensitivity") is None:
+        known = {"reference": f"{bench.sensitivity['reference']!r} V/({unit})"}
+        given["sensitivity"] = {**known, **given.get("sensitivity", {})}
+    return given
 
 
 def marks_as_steps(marks: Sequence[Mapping[str, Any]], model: type[Any]) -> list[Any]:

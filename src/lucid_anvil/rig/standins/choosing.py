@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from ..amplifier_scene import AmplifierScene
 from ..model import Rig
-from ..scenes import ActuatorScene, DriverScene, FrameScene
+from ..scenes import ActuatorScene, DriverScene, FrameScene, PressScene
 from .actuator import ActuatorBench
 from .amplifier import AmplifierBench
 from .bench import StandInBench
 from .driver import DriverBench
 from .frame import FrameBench
 from .listening import ListeningBench
+from .press import PressBench
 
 
 def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
@@ -21,6 +22,8 @@ def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
         return ActuatorBench(rig)
     if isinstance(rig.standin.scene, DriverScene):
         return DriverBench(rig)
+    if isinstance(rig.standin.scene, PressScene):
+        return PressBench(rig)
     if isinstance(rig.standin.scene, FrameScene):
         return FrameBench(rig)
     return ListeningBench(rig) if rig.standin.scene is not None else StandInBench(rig)

@@ -9,13 +9,13 @@ import numpy as np
 from ...core.signal.sinefit import Floats
 from ..device import InputBlock
 from ..model import ChannelPart, Fault, Rig
-from ..scenes import ActuatorScene, CalibratorScene, DriverScene, FrameScene, PlateScene, PumpScene
+from ..scenes import ActuatorScene, CalibratorScene, DriverScene, FrameScene, PlateScene, PressScene, PumpScene
 from .faults import Faults
 from .filters import Modal, low_corner, resonance
 
 OPEN_BIAS, SHORT_BIAS = 23.8, 0.1
 P0 = 20e-6
-DRIVEN = (FrameScene, DriverScene, ActuatorScene)
+DRIVEN = (FrameScene, DriverScene, ActuatorScene, PressScene)
 """Scenes that feel what the source plays: benches of their own"""
 
 

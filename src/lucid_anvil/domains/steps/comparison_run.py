@@ -1,0 +1,229 @@
+"""A comparison run step by step: gone to, waited for, read once it is steady; by a source, or by a person's hand."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Generator, Sequence
+from typing import Any
+
+import numpy as np
+
+from ...contracts.method import LEAD, Facts, Got, Performance, Want
+from ...core.errors import BadInput
+from .comparison_course import ComparisonCourse, Hold, Stage, Turn
+
+AT_REST = 0.02
+"""of the highest step below which a load counts as taken off"""
+FEEL = 0.05
+"""of the source's range in a second, by which it is brought up while it is not known what a volt does"""
+KNOWN = 0.05
+"""of the highest step from which that is known"""
+TRIM = 0.4
+"""of what is missing that is made good in a second, once a step is near"""
+LOST = 60.0
+"""s in which the source may fail to bring a step about"""
+LATER = 0.25
+"""s between two pictures"""
+
+Told = Callable[[list[dict[str, Any]]], dict[str, Any]]
+"""From the steps read so far what a face is shown of them"""
+
+
+class Runner:
+    """The bench while the stages are gone through."""
+
+    def __init__(
+        self, course: ComparisonCourse, stages: Sequence[Stage], top: float, unit: str, facts: Facts, told: Told,
+    ) -> None:  # fmt: skip
+        if "reference" not in facts.sensitivity:
+            raise BadInput("the reference's sensitivity is not known: enter its certificate into the Ledger.")
+        self.course, self.stages, self.top, self.unit, self.facts = course, stages, top, unit, facts
+        self.told = told
+        self.per = facts.sensitivity["reference"]
+        self.span = facts.block / facts.rate
+        self.volts = self.goal = 0.0
+        self.per_volt: float | None = None
+        self.got: Got | None = None
+        self.recent: deque[tuple[float, float]] = deque(maxlen=max(4, round(2.0 / self.span)))
+        """When, and what the reference showed"""
+        self.rest = 0.0
+        """What the reference shows at rest [N or Pa]"""
+        self.steps: list[dict[str, Any]] = []
+        self.pictured = -1e9
+        self.at = 0
+
+    @property
+    def load(self) -> float:
+        """N or Pa on the reference now, its rest taken off."""
+        return self.recent[-1][1] - self.rest if self.recent else 0.0
+
+    def turn(
+        self, word: str, wanted: float, left: float = 0.0, marks: tuple[dict[str, Any], ...] = (), **more: Any
+    ) -> Generator[Want, Got, None]:
+        """One block: the drive as it is to be, and what a person reads meanwhile."""
+        hand = self.course.drive == "hand"
+        before = self.volts
+        if not hand:
+            self.volts = float(np.clip(self.goal, -0.98, 0.98) * self.facts.source_range)
+        drive = before + (self.volts - before) * np.arange(1, self.facts.block + 1) / self.facts.block
+        live = None
+        now = self.got.start if self.got is not None else 0.0
+        if now - self.pictured >= LATER or marks or more.get("stage"):
+            self.pictured = now
+            live = self._live(word, wanted, left, more)
+        settings = more.get("settings")
+        self.got = yield Want(drive, marks=marks, live=live, settings=settings)
+        mean = float(np.mean(self.got.channels["reference"])) / self.per
+        self.recent.append((self.got.start + self.span, mean))
+
+    def _live(self, word: str, wanted: float, left: float, more: dict[str, Any]) -> dict[str, Any]:
+        within = max(self.course.within / 100 * abs(wanted), AT_REST / 2 * self.top)
+        gauge = {"value": self.load, "wanted": wanted, "within": within, "top": self.top, "unit": self.unit,
+                 "word": word, "left": left}  # fmt: skip
+        made: dict[str, Any] = {"item": 0, "at": float(self.at), "of": float(len(self.stages)), "gauge": gauge}
+        shown = {"Step": f"{self.at + 1} of {len(self.stages)}"}
+        made |= {k: v for k, v in more.items() if k in ("stage", "ask")}
+        found = self.told(self.steps)
+        return {**made, **found, "shown": {**shown, **found.get("shown", {})}}
+
+    # --- going there -----------------------------------------------------------------------------------------
+
+    def go_to(self, hold: Hold) -> Generator[Want, Got, None]:
+        """Until the load is there."""
+        if self.course.drive == "hand":
+            yield from self._by_hand(hold)
+            return
+        begun = self._now()
+        while self.per_volt is None and hold.load > 0:
+            # What a volt does is found out slowly, the first time.
+            self.goal += FEEL * self.span
+            yield from self.turn("rise", hold.load)
+            if self.load > KNOWN * self.top:
+                # A press comes late: it is let come to rest, or a volt would seem to do less than it does.
+                since = self._now()
+                while self._now() - since < LOST and self._change(1.0) > self.course.steady / 100 * self.top:
+                    yield from self.turn("rise", hold.load)
+                self.per_volt = self.load / self.volts
+            elif self.goal > 0.5 and self.load < KNOWN * self.top / 4:
+                raise BadInput("the source is at half its range, and the reference shows no load: look at the press.")
+        start = self.load
+        if hold.load == 0:
+            while self.goal > 0:
+                self.goal = max(self.goal - self._volts_a_second() * self.span / self.facts.source_range, 0.0)
+                yield from self.turn("lower", 0.0)
+        else:
+            assert self.per_volt is not None
+            rate = self.course.rate / 100 * self.top
+            point = start
+            while abs(point - hold.load) > 1e-9 * self.top:
+                step = float(np.clip(hold.load - point, -rate * self.span, rate * self.span))
+                point += step
+                self.goal += step / self.per_volt / self.facts.source_range
+                yield from self.turn("rise" if hold.load > start else "lower", hold.load)
+        near = self.course.within / 100 * abs(hold.load) if hold.load else AT_REST * self.top
+        since = self._now()
+        while abs(self.load - hold.load) > near or self._change(0.4) > 20 * self.course.steady / 100 * self.top:
+            self._trim(hold, 0.4)
+            yield from self.turn("rise" if self.load < hold.load else "lower", hold.load)
+            if self._now() - since > LOST:
+                raise BadInput(f"{hold.text}: the press did not come to {hold.load:.6g} {self.unit} in"
+                               f" {self._now() - begun:.0f} s: it stands at {self.load:.6g} {self.unit}.")  # fmt: skip
+
+    def _by_hand(self, hold: Hold) -> Generator[Want, Got, None]:
+        near = self.course.within / 100 * hold.load if hold.load else AT_REST * self.top
+        asked: dict[str, Any] = {"settings": {"ask": hold.load}}
+        while True:
+            off = self.load - hold.load
+            word = "hold" if abs(off) <= near else "lower" if off > 0 else "rise"
+            yield from self.turn(word, hold.load, **asked)
+            asked = {}
+            if abs(self.load - hold.load) <= near and self._change(0.4) < 20 * self.course.steady / 100 * self.top:
+                return
+
+    def _trim(self, hold: Hold, over: float) -> None:
+        """Make good what is missing, once the press has come to rest; never past the step."""
+        if hold.load and self.per_volt and self._change(over) < 5 * self.course.steady / 100 * self.top:
+            self.goal += TRIM * self.span * (hold.load - self.load) / self.per_volt / self.facts.source_range
+
+    def _volts_a_second(self) -> float:
+        if self.per_volt is None:
+            return FEEL * self.facts.source_range
+        return self.course.rate / 100 * self.top / self.per_volt
+
+    # --- waiting and reading ---------------------------------------------------------------------------------
+
+    def stay(self, seconds: float, hold: Hold, word: str) -> Generator[Want, Got, None]:
+        end = self._now() + seconds
+        while self._now() < end - 1e-9:
+            yield from self.turn(word, hold.load, max(end - self._now(), 0.0))
+
+    def read(self, hold: Hold) -> Generator[Want, Got, None]:
+        """Wait, see that it is steady, read; a reading that was not steady is taken again."""
+        yield from self.stay(self.course.wait, hold, "hold")
+        while True:
+            while self._change(1.0) > self.course.steady / 100 * self.top:
+                yield from self.turn("hold", hold.load)
+            assert self.got is not None
+            start = self._now()
+            volts: list[float] = []
+            while self._now() < start + self.course.read - 1e-9:
+                yield from self.turn("reading", hold.load, start + self.course.read - self._now())
+                volts.append(float(np.mean(self.got.channels["unit"])))
+            if self._change(min(self.course.read, 1.0)) <= self.course.steady / 100 * self.top:
+                break
+        stop = self._now()
+        if hold.load == 0 and hold.rising:
+            self.rest += self.load * (1.0 if abs(self.load) < AT_REST * self.top else 0.0)
+        mark = {"kind": "step", "t": stop, "series": hold.series, "nominal": hold.load, "start": start, "stop": stop,
+                "direction": "up" if hold.rising else "down", "position": f"{hold.position:g} deg"}  # fmt: skip
+        self.steps.append({**mark, "reference": self.recent[-1][1], "unit": float(np.mean(volts))})
+        yield from self.turn("hold", hold.load, marks=(mark,))
+
+    def _change(self, over: float) -> float:
+        """By which the reference changes in a second, from one half of the last `over` s to the other."""
+        n = max(2, round(over / self.span / 2))
+        if len(self.recent) < 2 * n:
+            return 1e30
+        held = [v for _, v in list(self.recent)[-2 * n :]]
+        return abs(float(np.mean(held[n:])) - float(np.mean(held[:n]))) / (n * self.span)
+
+    def _now(self) -> float:
+        return self.got.start + self.span if self.got is not None else 0.0
+
+
+def perform(
+    course: ComparisonCourse, stages: Sequence[Stage], top: float, unit: str, facts: Facts, told: Told,
+) -> Performance:  # fmt: skip
+    """All stages in their order; the load is taken off at the end."""
+    run = Runner(course, stages, top, unit, facts, told)
+    rest = Hold(0.0, "The end")
+    yield from run.stay(0.5, rest, "hold")
+    run.rest = float(np.mean([v for _, v in run.recent]))
+    for run.at, stage in enumerate(stages):
+        if isinstance(stage, Turn):
+            yield from run.go_to(rest)
+            yield from _turned(run, stage)
+            continue
+        yield from run.go_to(stage)
+        if stage.read:
+            yield from run.read(stage)
+        else:
+            begun = run._now()
+            yield from run.stay(stage.lasts or 0.0, stage, "hold")
+            if stage.creeps:
+                mark = {"kind": "loaded", "t": run._now(), "start": begun, "stop": run._now()}
+                yield from run.turn("hold", stage.load, marks=(mark,))
+    yield from run.go_to(rest)
+    for _ in range(LEAD + 2):
+        yield from run.turn("hold", 0.0)
+
+
+def _turned(run: Runner, stage: Turn) -> Generator[Want, Got, None]:
+    """Asks, and waits for the answer."""
+    assert run.got is not None
+    while True:
+        yield from run.turn("turn", 0.0, stage="asking", ask=stage.text)
+        if any(o.get("order") == "go" for o in run.got.orders):
+            break
+    mark = {"kind": "turned", "t": run._now(), "position": f"{stage.position:g} deg"}
+    yield from run.turn("hold", 0.0, marks=(mark,), settings={"position": stage.position})

@@ -1,0 +1,90 @@
+"""The certificate of a calibration step by step: a row a step, the class, what it rests on (ISO/IEC 17025, 7.8.4)."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+from ..contracts import registry
+from ..contracts.finding import Finding
+from ..core.errors import BadInput
+from ..core.quantities import round_to_doubt
+from ..engine.evaluating import unfinished
+from ..lab.ledger import Calibration
+from ..lab.place import Lab
+from ..lab.takes import Take
+from .certificate import RULES, VERDICT_WORDS, reading_words, rig_name
+from .plots import view_svg
+
+STANDARDS = {"force-comparison": "Comparison, ISO 376", "pressure-comparison": "Comparison, EURAMET cg-17"}
+
+
+def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
+    """All that the template may use. Raises BadInput where unit or reference are not named."""
+    finding = finding.lacking(unfinished(take))
+    plan, method = take.plan(), registry.get(finding.method)
+    unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
+    if unit is None or reference is None:
+        raise BadInput(f"{take.folder}: the plan names no unit or no reference: a certificate needs both.")
+    events = take.events()
+    begin: dict[str, Any] = next((e for e in events if e["kind"] == "begin"), {})
+    when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
+    detail = finding.detail or {}
+    table = detail.get("table") or {"heads": [], "rows": []}
+    try:
+        found = method.calibration(finding, unit.unit)
+    except BadInput:
+        found = None
+    value = doubt = None
+    if found is not None:
+        u = None if found.uncertainty is None else found.value * found.uncertainty / 100
+        value, doubt = round_to_doubt(found.value, u), None if u is None else round_to_doubt(u, u)
+    wants_due = plan.wants_due_date or any(e.get("due_on_certificate") for e in events)
+    issued = accepted.date if accepted else datetime.date.today()
+    pictures = [(v.title, view_svg(finding, v)) for v in method.views]
+    return {
+        "lab": lab.facts if lab else None,
+        "number": accepted.certificate if accepted else None,
+        "issued": issued.isoformat(),
+        "calibrated": when.date().isoformat() if when else "",
+        "what": unit.kind[:1].upper() + unit.kind[1:],
+        "plan": plan,
+        "unit": unit,
+        "reference": reference,
+        "as_state": accepted.as_state if accepted else plan.as_state,
+        "operator": (accepted.by if accepted else "") or plan.operator,
+        "signatory": lab.facts.signatory if lab else "",
+        "temperature": begin.get("temperature"),
+        "humidity": begin.get("humidity"),
+        "method": STANDARDS.get(finding.method, method.title),
+        "value": value,
+        "value_u": doubt,
+        "value_unit": found.unit if found else "",
+        "value_at": found.at if found else "",
+        "readings": [reading_words(r) for r in finding.readings if r.key != "sensitivity"],
+        "heads": [(h.partition(", ")[0], h.partition(", ")[2]) for h in table["heads"]],
+        "rows": [[_cell(v) for v in row] for row in table["rows"]],
+        "polynomial": _polynomial(detail.get("polynomial") or []),
+        "pictures": [(title, picture) for title, picture in pictures if picture is not None],
+        "verdict": finding.verdict,
+        "verdict_words": VERDICT_WORDS[finding.verdict],
+        "missing": list(finding.missing),
+        "why_incomplete": next((e.get("reason") for e in reversed(events) if e["kind"] == "accepted"), None),
+        "rule": RULES[plan.step.settings.get("decision", "guarded")],
+        "rig_name": rig_name(take),
+        "take": take.name,
+        "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
+        "notes": list(finding.notes),
+    }
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return "–"
+    return f"{value:.6g}" if isinstance(value, float) and abs(value) >= 1 else f"{value:.4g}" if isinstance(
+        value, float) else str(value)  # fmt: skip
+
+
+def _polynomial(coefficients: list[float]) -> str:
+    powers = ("F", "F²", "F³", "F⁴", "F⁵", "F⁶", "F⁷", "F⁸", "F⁹")
+    return " + ".join(f"{c:.7g}·{p}" for c, p in zip(coefficients, powers, strict=False)).replace("+ -", "− ")

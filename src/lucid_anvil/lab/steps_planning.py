@@ -1,0 +1,128 @@
+"""Plans that calibrate what is read at rest: force and pressure, step by step against a reference."""
+
+from __future__ import annotations
+
+import datetime
+import math
+from pathlib import Path
+from typing import Any
+
+from ..contracts import registry
+from ..core.errors import BadInput
+from ..core.quantities import parse
+from ..rig.model import Rig, load_rig
+from .ledger import Entry
+from .place import Lab
+from .planning import record_of_sensor
+
+METHODS = {
+    "force sensor": "force-comparison", "load cell": "force-comparison", "pressure sensor": "pressure-comparison",
+}  # fmt: skip
+"""By kind of sensor what calibrates it"""
+QUANTITY = {"force-comparison": ("force", "N"), "pressure-comparison": ("pressure", "Pa")}
+
+
+def method_for(kind: str) -> str:
+    """Name of the method that calibrates a kind of sensor step by step; empty for one that none does."""
+    return METHODS.get(kind, "")
+
+
+def rigs_for(lab: Lab, serial: str, method: str) -> list[Path]:
+    """Rigs on which it can be compared, those that it is wired to first."""
+    kind, _ = QUANTITY[method]
+    made: list[tuple[bool, Path]] = []
+    for place in sorted((lab.folder / "rigs").glob("*.rig.yaml")):
+        try:
+            rig = load_rig(place)
+        except BadInput:
+            continue
+        by_role = {c.role: c for c in rig.channels}
+        if {"reference", "unit"} <= set(by_role) and by_role["reference"].kind == kind:
+            wired = by_role["unit"].sensor == serial
+            if wired or not rig.is_standin:
+                made.append((not wired, place))
+    return [p for _, p in sorted(made)]
+
+
+def steps_plan(
+    lab: Lab, serial: str, *, top: str, today: datetime.date, steps: int = 10, wait: str = "30 s", hand: bool = False,
+    amplifier: str = "", as_state: str = "as found", rig_file: Path | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """A plan that calibrates a force or pressure sensor up to `top`. Raises BadInput where something is missing."""
+    ledger = lab.ledger()
+    try:
+        entry = ledger.entry(serial)
+        method = method_for(entry.sensor.kind)
+        if not method:
+            raise BadInput(f"{serial}: nothing here calibrates a {entry.sensor.kind} step by step.")
+        if entry.sensor.retired is not None:
+            raise BadInput(f"{serial}: it is retired: take it back into use first (ledger change {serial} retired=).")
+        kind, unit = QUANTITY[method]
+        places = [rig_file] if rig_file is not None else rigs_for(lab, serial, method)
+        if not places:
+            raise BadInput(
+                f"{serial}: no rig has a reference for {kind} beside it: hook one up (Ctrl+R) with the roles reference"
+                " and unit."
+            )
+        rig = load_rig(places[0])
+        reference = _reference(rig, ledger.entries(), places[0])
+    finally:
+        ledger.close()
+    highest = parse(top, unit, "up to")
+    if highest <= 0:
+        raise BadInput("up to: give the highest step, such as 10 kN.")
+    settings: dict[str, Any] = {
+        "reference_uncertainty": f"{reference_doubt(reference, today):.3g} %",
+        "course": {"top": top, "steps": steps, "wait": wait, **({"drive": "hand"} if hand else {})},
+    }  # fmt: skip
+    if entry.sensor.unit == "mV/V":
+        if not amplifier.strip():
+            raise BadInput(f"{serial}: it is a strain gauge in mV/V: say what its amplifier makes of that.")
+        settings["amplifier"] = amplifier.strip()
+    if method == "pressure-comparison":
+        if not entry.sensor.nominal:
+            raise BadInput(f"{serial}: its nominal sensitivity is not known: errors are against that (Change…).")
+        volts = (
+            entry.sensor.nominal
+            * parse(f"{highest} Pa", "bar", "up to")
+            * parse(f"1 {entry.sensor.unit}", "V/bar", "nominal sensitivity")
+        )
+        settings |= {"span": {"low": "0 bar", "high": top}, "output": {"low": "0 V", "high": f"{volts:.6g} V"}}
+    checks = registry.get(method).walk_round
+    return {
+        "lucid-anvil-plan": 1,
+        "title": f"{registry.get(method).title}, {serial}",
+        "job": lab.facts.job,
+        "article": serial,
+        "rig": str(places[0]),
+        "customer": entry.sensor.owner or lab.facts.customer,
+        "customer_address": lab.facts.customer_address,
+        "operator": lab.facts.operator,
+        "as_state": as_state,
+        "sensors": {"unit": record_of_sensor(entry), "reference": record_of_sensor(reference)},
+        "walk_round": [
+            {"key": "reference_date", "text": "Reference in date", "sense": "reference_date"}, *map(dict, checks),
+            {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
+        ],
+        "steps": [{"method": method, "settings": settings}],
+    }  # fmt: skip
+
+
+def reference_doubt(reference: Entry, today: datetime.date) -> float:
+    """% expanded, of the reference today: its certificate's, and what it may have drifted since."""
+    last = reference.last
+    if last is None or not last.uncertainty:
+        raise BadInput(f"{reference.sensor.serial}: the reference has no certificate with an uncertainty: enter it.")
+    years = max((today - last.date).days / 365.25, 0.0)
+    # A drift as far as that either way: rectangular, doubled (JCGM 100, 4.3.7).
+    return math.hypot(last.uncertainty, 2 * reference.yearly_drift() * years / math.sqrt(3))
+
+
+def _reference(rig: Rig, entries: list[Entry], place: Path) -> Entry:
+    serial = rig.channel("reference").sensor
+    found = next((e for e in entries if e.sensor.serial == serial), None)
+    if found is None:
+        raise BadInput(f"{place.name}: the sensor in the role 'reference' ({serial}) stands in no ledger: enter it.")
+    if found.sensor.retired is not None:
+        raise BadInput(f"{serial}: the reference is retired: nothing may be compared with it.")
+    return found
