@@ -222,6 +222,8 @@ class Method:
     """Kinds of marks that say that there is something to be read; any of its own when none is named"""
     drawn: Mapping[str, str] = {}
     """Settings that are changed on the thing itself, and where: the sheet of settings points there"""
+    at_rest: bool = False
+    """Whether what it reads stands still: faces show where it stands, not how it swings"""
     looks: bool = False
     """Whether faces look at every input while it is set up and runs"""
     heavy: tuple[str, ...] = ()

@@ -33,6 +33,19 @@ def fitting(value: float, unit: str) -> tuple[float, str]:
     return scale, prefix + {"ohm": "Ω", "deg": "°"}.get(unit, unit)
 
 
+def axis_unit(most: float, unit: str) -> tuple[float, str]:
+    """What the values of an axis are multiplied by, and the unit they then have, where its largest magnitude is `most`:
+    6e6 Pa are 60 bar, 4e-4 V are 0.4 mV."""
+    if unit == "Pa" and most >= 1e4:
+        return 1e-5, "bar"
+    if unit in ("N", "V", "m", "W", "J", "A", "Pa") and most > 0:
+        for at, scale, prefix in ((1e6, 1e-6, "M"), (1e4, 1e-3, "k"), (0.8, 1.0, ""), (0.8e-3, 1e3, "m")):
+            if most >= at:
+                return scale, prefix + unit
+        return 1e6, "µ" + unit
+    return 1.0, unit
+
+
 def significant(value: float, digits: int = 2) -> str:
     """So many significant digits, without an exponent from a hundred-thousandth to ten million: 110, not 1.1e+02."""
     if not math.isfinite(value) or not 1e-5 <= abs(value) < 1e7:

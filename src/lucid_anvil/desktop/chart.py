@@ -142,6 +142,12 @@ class Chart(pg.PlotWidget):
         with np.errstate(divide="ignore", invalid="ignore"):
             return (np.log10(a) if self.log_x else a), (np.log10(b) if self.log_y else b)
 
+    def name_axes(self, x_unit: str, y_unit: str) -> None:
+        """The units of what is drawn, where they are only known with it."""
+        if (x_unit, y_unit) != (self.x_unit, self.y_unit):
+            self.x_unit, self.y_unit = x_unit, y_unit
+            self.apply_theme()
+
     def curve(self, key: str, x: Any, y: Any, role: str = "teal", width: float = 2.2, name: str = "",
               dots: bool = False, style: Qt.PenStyle = Qt.PenStyle.SolidLine, z: float = 10, dense: bool = False,
               pieces: bool = False) -> None:  # fmt: skip

@@ -24,6 +24,7 @@ from ..lab.ledger import Calibration, Entry
 from ..lab.photos import keep_photo, photos_of
 from ..lab.place import Lab
 from ..lab.plans import SensorRecord
+from ..lab.steps_planning import QUANTITY, method_for, rigs_for
 from . import theme
 from .empty_stage import Row
 from .ledger_rows import (
@@ -103,7 +104,7 @@ def not_here(sensor: SensorRecord) -> str:
     """Why a sensor can't be calibrated on this program's benches; empty where it can."""
     if sensor.retired is not None:
         return f"Retired on {sensor.retired.isoformat()}: nothing new may rest on it."
-    if sensor.kind != "accelerometer":
+    if sensor.kind != "accelerometer" and not method_for(sensor.kind):
         return f"Nothing here calibrates a {sensor.kind} yet; its value is that of its last certificate."
     if sensor.use == "reference":
         return "A reference is not calibrated here: others are compared with it. Its value is its certificate's."
@@ -121,6 +122,7 @@ class LedgerPlace(QWidget):
         self.entries: list[Entry] = []
         self.chosen: Entry | None = None
         self.order = "due"
+        self.benches: dict[str, bool] = {}
         self.model = Sensors()
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -237,6 +239,7 @@ class LedgerPlace(QWidget):
 
     def reload(self, serial: str | None = None) -> None:
         """Read the ledger again; keep or choose a sensor."""
+        self.benches.clear()
         ledger = self.lab.ledger()
         today = datetime.date.today()
         self.entries = sorted(
@@ -366,6 +369,10 @@ class LedgerPlace(QWidget):
         colour = theme.color(role).name()
         self.due.setText(f'<span style="color:{colour}; font-weight:600">{words}</span>{nominal}')
         why = not_here(s)
+        method = method_for(s.kind)
+        if not why and method and not self._benches(s.serial, method):
+            kind = QUANTITY[method][0]
+            why = f"No rig compares {kind} with it: hook one up (Ctrl+R) with the roles reference and unit."
         if not why and not any((self.lab.folder / "rigs").glob("*.rig.yaml")):
             why = "This lab has no bench to calibrate on yet: hook one up (Ctrl+R)."
         self.go.setEnabled(not why)
@@ -388,6 +395,12 @@ class LedgerPlace(QWidget):
         for t in takes[:12]:
             self.list.addWidget(label(f"{t['take'].removeprefix('jobs/')} · as {t['role']}", "small"))
         self.list.addStretch()
+
+    def _benches(self, serial: str, method: str) -> bool:
+        """Whether a rig compares it; looked at once, rigs are read from files."""
+        if serial not in self.benches:
+            self.benches[serial] = bool(rigs_for(self.lab, serial, method))
+        return self.benches[serial]
 
     def _ask(self, entry: Entry | None) -> None:
         if entry is not None and self.go.isEnabled():

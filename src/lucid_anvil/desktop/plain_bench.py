@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ..contracts.finding import Finding
-from ..contracts.method import Axis
+from ..contracts.method import Axis, Calibrated
+from ..core.errors import BadInput
+from ..core.figures import axis_unit
+from ..core.quantities import round_to_doubt
 from ..engine.preparing import Prepared
+from ..folio.accepting import accept_take
 from ..lab.takes import Take
 from ..protocol.messages import Board
+from .calibrate_sheet import AcceptSheet
 from .chart import Chart
 from .course_view import clock
+from .gauge_view import GaugeView
 from .shaker_panels import Row, ShakerResult
 from .side import Side
 from .stretch_view import StretchView
@@ -25,6 +33,37 @@ if TYPE_CHECKING:
 
 ROLES = ("teal", "ink", "brass", "plum")
 """Inks of the curves of one picture, in order"""
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What values are multiplied by on a picture, so that its axes can be read: 60 bar, not 6e+06 Pa."""
+
+    by_x: float
+    by_y: float
+
+    @staticmethod
+    def of(chart: Chart, axis: Axis, x: Sequence[Any], y: Sequence[Any], y_unit: str) -> Scale:
+        """The scale that fits all curves; the chart's axes are named by it."""
+        by_x, x_unit = (1.0, axis.x_label) if axis.x_log else axis_unit(_most(x), axis.x_label)
+        by_y, y_unit = (1.0, y_unit) if axis.y_log else axis_unit(_most(y), y_unit)
+        chart.name_axes(x_unit, y_unit)
+        return Scale(by_x, by_y)
+
+    def x(self, values: Any) -> np.ndarray:
+        return self.by_x * np.array(values, float)
+
+    def y(self, values: Any) -> np.ndarray:
+        return self.by_y * np.array(values, float)
+
+
+def _most(rows: Sequence[Any]) -> float:
+    held = [np.nanmax(np.abs(v)) for r in rows if (v := np.array(r, float)).size and np.isfinite(v).any()]
+    return float(max(held, default=0.0))
+
+
+FALLING = " falling"
+"""What a growing line's name ends with that goes on from the one of the name before it, the other way"""
 
 
 class PlainStage(QWidget):
@@ -44,6 +83,8 @@ class PlainStage(QWidget):
         self.tab_row = QHBoxLayout()
         head.addLayout(self.tab_row)
         column.addLayout(head)
+        self.gauge = GaugeView()
+        column.addWidget(self.gauge)
         self.charts = QStackedWidget()
         column.addWidget(self.charts, 1)
         self.now = Chart("ms", "V", log_x=False)
@@ -77,6 +118,7 @@ class PlainStage(QWidget):
         self.charts.setCurrentWidget(self.now if key == "now" else self.views[key][1])
 
     def show_board(self, board: Board) -> None:
+        self.gauge.show_gauge(board.live.get("gauge") if board.live and board.state == "running" else None)
         self._growing(board)
         wave = board.wave
         if "t" not in wave:
@@ -92,9 +134,17 @@ class PlainStage(QWidget):
             if key not in self.views:
                 continue
             axis, chart = self.views[key]
+            own = axis.y_label or str((board.live.get("units") or {}).get(key, ""))
+            scale = Scale.of(chart, axis, [x for x, _ in lines.values()], [y for _, y in lines.values()], own)
             fresh = "growing" not in self.begun
-            for i, (name, (x, y)) in enumerate(lines.items()):
-                chart.curve(f"growing {name}", np.array(x, float), np.array(y, float), ROLES[i], 2.2, name)
+            whole = [name for name in lines if not name.endswith(FALLING)]
+            for name, (x, y) in lines.items():
+                # A branch that falls has the ink of the one that rose, thinner.
+                back = name.endswith(FALLING)
+                at = whole.index(name.removesuffix(FALLING)) if name.removesuffix(FALLING) in whole else 0
+                wide = 1.2 if back else 2.2
+                role = ROLES[at % len(ROLES)]
+                chart.curve(f"growing {name}", scale.x(x), scale.y(y), role, wide, name)
             if fresh and self.tabs is not None:
                 self.begun.add("growing")
                 self.tabs.choose(axis.key)
@@ -103,17 +153,21 @@ class PlainStage(QWidget):
         self.earlier = finding
 
     def show_finding(self, finding: Finding) -> None:
+        self.gauge.show_gauge(None)
         self.begun.add("read")
         for axis, chart in self.views.values():
             chart.drop(*[k for k in chart.series if k != "legend"])
+            there = [c for c in finding.curves if axis.shows(c.key)]
+            own = axis.y_label or (there[0].y_unit if there else "")
+            scale = Scale.of(chart, axis, [c.x for c in there], [c.y for c in there], own)
             before = self.earlier if self.earlier is not None and self.earlier.method == finding.method else None
             for i, c in enumerate(c for c in (before.curves if before else ()) if axis.shows(c.key)):
-                chart.curve(f"before {i}", np.array(c.x, float), np.array(c.y, float), "muted", 1.0, "before")
-            for i, c in enumerate(c for c in finding.curves if axis.shows(c.key)):
+                chart.curve(f"before {i}", scale.x(c.x), scale.y(c.y), "muted", 1.0, "before")
+            for i, c in enumerate(there):
                 if c.low is not None and c.high is not None:
-                    chart.corridor(f"limits of {c.key}", c.x, c.low, c.high)
+                    chart.corridor(f"limits of {c.key}", scale.x(c.x), scale.y(c.low), scale.y(c.high))
                 role = ROLES[i % len(ROLES)]
-                chart.curve(c.key, np.array(c.x, float), np.array(c.y, float), role, 2.2 if i == 0 else 1.4, c.label)
+                chart.curve(c.key, scale.x(c.x), scale.y(c.y), role, 2.2 if i == 0 else 1.4, c.label)
         shown = next((k for k, (a, _) in self.views.items() if any(a.shows(c.key) for c in finding.curves)), None)
         if shown is not None and self.tabs is not None:
             self.tabs.choose(shown)
@@ -136,7 +190,14 @@ class PlainBench(Side):
         self.result.carry_on.connect(bench.carry_on)
         self.next = button("Next stretch  N", tip="Leave this stretch and go on with the next one")
         self.next.clicked.connect(self.skip)
-        self.buttons = (self.next,)
+        self.done = button("Done, go on", "main", "What the window asks for is done")
+        self.done.clicked.connect(lambda: bench.link.order("go"))
+        self.done.hide()
+        self.buttons = (self.next, self.done)
+        self.enter = button("Accept into the ledger…", "main", "As the unit's calibration, with a certificate")
+        self.enter.clicked.connect(self.accept)
+        self.enter.hide()
+        self.result.column.insertWidget(self.result.column.indexOf(self.result.more), self.enter)
 
     @property
     def here(self) -> bool:
@@ -165,7 +226,43 @@ class PlainBench(Side):
         if board.live.get("of"):
             item = int(board.live.get("item", 0))
             self.stretches.show_progress(item, min(float(board.live.get("at", 0.0)) / float(board.live["of"]), 1.0))
-        self.bench.told.setText(f"{Path(board.take or '').name} · {clock(board.t)} recorded")
+        asking = board.live.get("stage") == "asking"
+        self.done.setVisible(asking)
+        self.next.setVisible("gauge" not in board.live)  # no step of a series is left out
+        self.bench.told.setText(
+            str(board.live["ask"]) if asking else f"{Path(board.take or '').name} · {clock(board.t)} recorded"
+        )
+
+    def accept(self) -> None:
+        """The finding as the unit's calibration: into the ledger, with a certificate."""
+        bench = self.bench
+        if bench.take is None or bench.finding is None:
+            return
+        take, finding = Take(bench.take), bench.finding
+        plan = take.plan()
+        serial = plan.sensors["unit"].serial
+
+        def go(state: str, by: str, due: bool, reason: str) -> None:
+            def then(number: str) -> None:
+                self.enter.hide()
+                bench.said.emit(f"Accepted. Certificate {number} is in the Folio.")
+                bench.accepted.emit(serial)
+
+            bench.aside.run("accept", lambda: accept_take(bench.lab, take, finding, state, by, due, reason), then)
+
+        missing = "; ".join(finding.missing)
+        AcceptSheet(bench, serial, plan.as_state, bench.lab.facts.operator, missing, go).open()
+
+    def _calibration(self, take: Take) -> Calibrated | None:
+        """What the finding says of the unit, where it calibrates one."""
+        prepared, finding = self.bench.prepared, self.bench.finding
+        unit = take.plan().sensors.get("unit")
+        if prepared is None or finding is None or unit is None or not prepared.method.calibrates:
+            return None
+        try:
+            return prepared.method.calibration(finding, unit.unit)
+        except BadInput:
+            return None
 
     def show_done(self, take: Take, status: str, reason: str | None) -> None:
         bench = self.bench
@@ -176,4 +273,12 @@ class PlainBench(Side):
             self.stage.show_finding(bench.finding)
         self.result.show_finding(bench.finding, cut, take.position() is not None)
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
+        self.done.hide()
+        found = self._calibration(take)
+        if found is not None:
+            doubt = None if found.uncertainty is None else found.value * found.uncertainty / 100
+            said = round_to_doubt(found.value, doubt)
+            more = f" ± {round_to_doubt(doubt, doubt)}" if doubt else ""
+            self.result.big.setText(f"{said}{more} {found.unit}, {found.at}")
+        self.enter.setVisible(found is not None and not any(e["kind"] == "accepted" for e in take.events()))
         bench.ended(take, "", reason)

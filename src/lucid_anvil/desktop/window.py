@@ -14,12 +14,14 @@ from ..contracts import registry
 from ..lab.beginning import lately, remember
 from ..lab.finding_things import Thing, things
 from ..lab.place import Lab
+from ..lab.steps_planning import method_for
 
 if TYPE_CHECKING:
     from ..protocol.messages import Board
     from .bench_place import BenchPlace
 
 from . import theme
+from .calibrate_sheet import CalibrateSheet
 from .finder import Finder
 from .job_button import JobButton
 from .ledger_place import LedgerPlace
@@ -308,6 +310,17 @@ class MainWindow(QMainWindow):
         self.update()
 
     def _calibrate(self, serial: str) -> None:
+        entry = next((e for e in self.ledger.entries if e.sensor.serial == serial), None)
+        if entry is not None and method_for(entry.sensor.kind):
+            sheet = CalibrateSheet(self, self.lab, entry.sensor)
+
+            def made() -> None:
+                assert sheet.plan is not None
+                self.go("Bench")
+                self.bench.open_plan(sheet.plan)
+
+            sheet.then(made)
+            return
         self.go("Bench")
         QApplication.processEvents()
         self.bench.calibrate(serial)

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.figures import axis_unit
 from ..core.signal.looking import lines, look, still
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
@@ -127,6 +128,16 @@ def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
     return f"{three(peak)} {unit}", "peak"
 
 
+def _still_value(kind: str, x: Floats, scale: float | None) -> tuple[str, str]:
+    """Where what is read stands still: its mean, `x` in volts, `scale` V per unit, None where that is not known."""
+    unit = {"force": "N", "pressure": "Pa", "length": "m"}.get(kind)
+    if unit is None or scale is None:
+        return number(float(np.mean(x)), "V"), "mean"
+    value = float(np.mean(x)) / scale
+    by, shown = axis_unit(abs(value), unit)
+    return f"{three(by * value)} {shown}", "mean"
+
+
 def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Mapping[str, Any]) -> list[Tile]:
     """Of a bench that only listens: each sensor with its range, and the inputs."""
     rig, made = prepared.rig, []
@@ -137,7 +148,11 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
         x = samples[c.role]
         used = float(np.max(np.abs(x))) / ranges[c.role]
         worst = max(worst, used)
-        value, what = _sensor_value(c.kind, x, prepared.facts.sensitivity.get(c.role, 1.0))
+        scale = prepared.facts.sensitivity.get(c.role)
+        if prepared.method.at_rest:
+            value, what = _still_value(c.kind, x, scale)
+        else:
+            value, what = _sensor_value(c.kind, x, 1.0 if scale is None else scale)
         if c.kind == "tach":
             rpm = live.get("rpm")
             text = f"{rpm:.0f} rpm" if rpm else "no speed"

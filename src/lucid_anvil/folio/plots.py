@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import io
+import math
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from ..contracts.finding import Curve, Finding
 from ..contracts.method import Axis
+from ..core.figures import axis_unit
 
 INK, MUTED, TEAL, PLUM, CLAY, CORRIDOR, LINE = (
     "#23282D", "#6D726F", "#0D6E6E", "#6B4C7A", "#B3452C", "#D5E3DC", "#D9D2C3",
@@ -92,13 +95,18 @@ def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2
     if view.single:
         there = [c for c in there if c.key.startswith(view.curves[0].rstrip("*"))][:1] or there[:1]
     figure, axes = _figure(width, height)
+    by_x, x_unit = (1.0, view.x_label) if view.x_log else axis_unit(_most(c.x for c in there), view.x_label)
+    y_label = view.y_label or there[0].y_unit
+    by_y, y_unit = (1.0, y_label) if view.y_log else axis_unit(_most(c.y for c in there), y_label)
     for i, curve in enumerate(there):
-        x = list(curve.x)
+        x = [by_x * v for v in _numbers(curve.x)]
         if curve.low is not None and curve.high is not None:
-            axes.fill_between(x, _numbers(curve.low), _numbers(curve.high), color=CORRIDOR, linewidth=0)
+            low, high = ([by_y * v for v in _numbers(edge)] for edge in (curve.low, curve.high))
+            axes.fill_between(x, low, high, color=CORRIDOR, linewidth=0)
         colour, wide = ((TEAL, 1.2), (INK, 0.9), (MUTED, 0.7))[i % 3]
         dash = ("-", "--", ":")[min(i // 3, 2)]
-        axes.plot(x, _numbers(curve.y), dash, color=colour, linewidth=wide, label=curve.label, zorder=5 - min(i, 4))
+        y = [by_y * v for v in _numbers(curve.y)]
+        axes.plot(x, y, dash, color=colour, linewidth=wide, label=curve.label, zorder=5 - min(i, 4))
     if view.x_log:
         _log_hertz(axes)
         axes.set_xlim(min(v for v in there[0].x if v > 0), max(there[0].x))
@@ -106,12 +114,17 @@ def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2
         _plain_decades(axes)
     last = next((r.value for r in finding.readings if view.upto and r.key == view.upto), None)
     if last:
-        axes.set_xlim(0, 1.1 * last)
+        axes.set_xlim(0, 1.1 * last * by_x)
     if len(there) > 1:
         axes.legend(frameon=False, fontsize=7, ncols=min(len(there), 4), loc="upper right")
-    axes.set_xlabel(view.x_label, color=MUTED, loc="right")
-    axes.set_ylabel(view.y_label or there[0].y_unit, color=MUTED)
+    axes.set_xlabel(x_unit, color=MUTED, loc="right")
+    axes.set_ylabel(y_unit, color=MUTED)
     return _svg(figure)
+
+
+def _most(rows: Iterable[Sequence[float | None]]) -> float:
+    """The largest magnitude of all."""
+    return max((abs(v) for row in rows for v in row if v is not None and math.isfinite(v)), default=0.0)
 
 
 def _numbers(values: Any) -> list[float]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime
+import math
 from typing import Any
 
 from ..contracts import registry
-from ..contracts.finding import Finding
+from ..contracts.finding import Finding, Reading
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
@@ -61,9 +62,9 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "value_u": doubt,
         "value_unit": found.unit if found else "",
         "value_at": found.at if found else "",
-        "readings": [reading_words(r) for r in finding.readings if r.key != "sensitivity"],
+        "readings": [_words(r) for r in finding.readings if r.key != "sensitivity"],
         "heads": [(h.partition(", ")[0], h.partition(", ")[2]) for h in table["heads"]],
-        "rows": [[_cell(v) for v in row] for row in table["rows"]],
+        "rows": _cells(table["heads"], table["rows"]),
         "polynomial": _polynomial(detail.get("polynomial") or []),
         "pictures": [(title, picture) for title, picture in pictures if picture is not None],
         "verdict": finding.verdict,
@@ -78,11 +79,36 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
     }
 
 
-def _cell(value: Any) -> str:
+def _cells(heads: list[str], rows: list[list[Any]]) -> list[list[str]]:
+    """Each column with as many decimals as its largest value has six digits for; percentages with three."""
+    columns = []
+    for head, column in zip(heads, zip(*rows, strict=True), strict=True):
+        numbers = [abs(v) for v in column if isinstance(v, float) and v]
+        whole = all(float(v).is_integer() for v in numbers)
+        most = max(numbers, default=1.0)
+        decimals = 3 if "%" in head else 0 if whole else max(0, 5 - math.floor(math.log10(most)))
+        columns.append([_cell(v, decimals) for v in column])
+    return [list(row) for row in zip(*columns, strict=True)]
+
+
+def _cell(value: Any, decimals: int) -> str:
     if value is None:
         return "–"
-    return f"{value:.6g}" if isinstance(value, float) and abs(value) >= 1 else f"{value:.4g}" if isinstance(
-        value, float) else str(value)  # fmt: skip
+    if not isinstance(value, float):
+        return str(value)
+    said = f"{value:.{decimals}f}"
+    return said.removeprefix("-") if float(said) == 0 else said.replace("-", "−")
+
+
+def _words(reading: Reading) -> dict[str, str]:
+    """A reading for the page; a class is a name, and what was not measured says so."""
+    made = reading_words(reading)
+    if reading.value is None:
+        return {**made, "value": "not measured", "unit": ""}
+    if reading.key == "class":
+        name = "00" if reading.value == 0 else f"{reading.value:g}"
+        return {**made, "label": "Class of ISO 376", "value": name, "uncertainty": "–"}
+    return made
 
 
 def _polynomial(coefficients: list[float]) -> str:

@@ -105,11 +105,15 @@ def class_of(figures: Mapping[str, float | None]) -> float | None:
     return None
 
 
+def better_than(best: float | None) -> float:
+    """The next better class; the best one of itself."""
+    order = list(CLASSES)
+    return order[-1] if best is None else order[max(order.index(best) - 1, 0)]
+
+
 def costs(figures: Mapping[str, float | None], best: float | None) -> list[str]:
     """Which figures keep an instrument from the next better class."""
-    order = list(CLASSES)
-    better = order[-1] if best is None else order[max(order.index(best) - 1, 0)]
-    if best == order[0]:
+    if best == next(iter(CLASSES)):
         return []
-    held = dict(zip(NAMES, CLASSES[better], strict=True))
+    held = dict(zip(NAMES, CLASSES[better_than(best)], strict=True))
     return [k for k, v in figures.items() if v is not None and abs(v) > held[k] * (1 + 1e-9)]

@@ -146,21 +146,35 @@ def pressure_stages(course: PressureCourse, low: float, top: float) -> list[Stag
     return made
 
 
+def label_of(stage: Stage) -> str:
+    """The stretch of the course that a stage belongs to."""
+    if isinstance(stage, Turn):
+        return f"Turn to {stage.position:g}°"
+    return stage.text.partition(",")[0] if stage.read else stage.text.split(" ")[0]
+
+
+def stretches(stages: Sequence[Stage]) -> list[tuple[int, float]]:
+    """Of each stage the number of its stretch, and which share of that is behind it."""
+    groups: list[list[int]] = []
+    for i, stage in enumerate(stages):
+        if groups and label_of(stages[i - 1]) == label_of(stage):
+            groups[-1].append(i)
+        else:
+            groups.append([i])
+    return [(g, k / len(group)) for g, group in enumerate(groups) for k in range(len(group))]
+
+
 def duration(course: ComparisonCourse, stages: Sequence[Stage], top: float) -> list[CourseItem]:
     """What will happen, a line a series; a turn takes as long as a person takes."""
-    made: list[CourseItem] = []
+    made: list[float] = []
+    names: list[str] = []
     load = 0.0
-    for stage in stages:
-        if isinstance(stage, Turn):
-            made.append(CourseItem(f"Turn to {stage.position:g}°", 0.0))
-            continue
-        travel = abs(stage.load - load) / top * 100 / course.rate
-        load = stage.load
-        rests = course.wait + course.read if stage.lasts is None else stage.lasts
-        name = stage.text.partition(",")[0] if stage.read else stage.text.split(" ")[0]
-        if made and made[-1].label == name:
-            last = made.pop()
-            made.append(CourseItem(name, last.duration + travel + rests))
-        else:
-            made.append(CourseItem(name, travel + rests))
-    return made
+    for stage, (item, _) in zip(stages, stretches(stages), strict=True):
+        if item == len(made):
+            made.append(0.0)
+            names.append(label_of(stage))
+        if isinstance(stage, Hold):
+            rests = course.wait + course.read if stage.lasts is None else stage.lasts
+            made[item] += abs(stage.load - load) / top * 100 / course.rate + rests
+            load = stage.load
+    return [CourseItem(name, seconds) for name, seconds in zip(names, made, strict=True)]

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...contracts.method import LEAD, Facts, Got, Performance, Want
 from ...core.errors import BadInput
-from .comparison_course import ComparisonCourse, Hold, Stage, Turn
+from .comparison_course import ComparisonCourse, Hold, Stage, Turn, stretches
 
 AT_REST = 0.02
 """of the highest step below which a load counts as taken off"""
@@ -51,6 +51,7 @@ class Runner:
         self.steps: list[dict[str, Any]] = []
         self.pictured = -1e9
         self.at = 0
+        self.items = stretches(stages)
 
     @property
     def load(self) -> float:
@@ -80,7 +81,8 @@ class Runner:
         within = max(self.course.within / 100 * abs(wanted), AT_REST / 2 * self.top)
         gauge = {"value": self.load, "wanted": wanted, "within": within, "top": self.top, "unit": self.unit,
                  "word": word, "left": left}  # fmt: skip
-        made: dict[str, Any] = {"item": 0, "at": float(self.at), "of": float(len(self.stages)), "gauge": gauge}
+        item, share = self.items[self.at]
+        made: dict[str, Any] = {"item": item, "at": share, "of": 1.0, "gauge": gauge}
         shown = {"Step": f"{self.at + 1} of {len(self.stages)}"}
         made |= {k: v for k, v in more.items() if k in ("stage", "ask")}
         found = self.told(self.steps)

@@ -47,7 +47,7 @@ def so_far(steps: list[dict[str, Any]], settings: ForceSettings) -> dict[str, An
         x, y = curves.setdefault(name, [[], []])
         x.append(f)
         y.append(value - slope * f)
-    return {"curves": {"error": curves}, "shown": _class_so_far(rows, steps, settings)}
+    return {"curves": {"error": curves}, "units": {"error": "V"}, "shown": _class_so_far(rows, steps, settings)}
 
 
 def _class_so_far(
@@ -70,9 +70,10 @@ def _class_so_far(
     figures["reference_uncertainty"] = settings.reference_uncertainty
     best = force.class_of(figures)
     shown = {"Class so far": "worse than 2" if best is None else "00" if best == 0 else f"{best:g}"}
-    costs = force.costs(figures, best)
-    if costs:
-        shown["Costs the better"] = ", ".join(f"{k.replace('_', ' ')} {figures[k]:.2g} %" for k in costs)
+    better = force.CLASSES[force.better_than(best)]
+    for k in force.costs(figures, best):
+        wanted = dict(zip(force.NAMES, better, strict=True))[k]
+        shown[k.replace("_", " ").capitalize()] = f"{figures[k]:.2g} %, better: {wanted:g} %"
     return shown
 
 

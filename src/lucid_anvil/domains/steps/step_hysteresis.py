@@ -67,6 +67,7 @@ class StepHysteresis(StepsMethod):
     title = "Steps up and down"
     roles = ("drive", "response")
     reads_only = False
+    at_rest = True
     about = "How much the way up differs from the way down, driven in steps or from a record"
     usual = {"course": {"from": "0 V", "to": "1 V", "steps": 11}}
     walk_round = ({"key": "free", "text": "What is driven is free to move"},)
