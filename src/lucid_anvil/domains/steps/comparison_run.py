@@ -25,6 +25,13 @@ LOST = 60.0
 LATER = 0.25
 """s between two pictures"""
 
+AGREE = 0.1
+"""by which the unit may go away from what it showed per N or Pa of the reference: beyond it one of them has changed"""
+STATED = 0.25
+"""by which it may be off what the Ledger says of it, before it was seen"""
+TOLD = 0.1
+"""of the highest step from which the two are compared"""
+
 Told = Callable[[list[dict[str, Any]]], dict[str, Any]]
 """From the steps read so far what a face is shown of them"""
 
@@ -46,8 +53,12 @@ class Runner:
         self.got: Got | None = None
         self.recent: deque[tuple[float, float]] = deque(maxlen=max(4, round(2.0 / self.span)))
         """When, and what the reference showed"""
-        self.rest = 0.0
-        """What the reference shows at rest [N or Pa]"""
+        self.rest = self.unit_rest = 0.0
+        """What the reference shows at rest [N or Pa], and the unit [V]"""
+        self.unit_now = 0.0
+        self.unit_per: float | None = None
+        """V of the unit per N or Pa of the reference, once they were seen together at the highest step"""
+        self.over = False
         self.steps: list[dict[str, Any]] = []
         self.pictured = -1e9
         self.at = 0
@@ -75,7 +86,35 @@ class Runner:
         settings = more.get("settings")
         self.got = yield Want(drive, marks=marks, live=live, settings=settings)
         mean = float(np.mean(self.got.channels["reference"])) / self.per
+        self.unit_now = float(np.mean(self.got.channels["unit"]))
         self.recent.append((self.got.start + self.span, mean))
+        trip = self._apart()
+        if trip is not None:
+            # Whoever of the two lies: a load that is steered by a wrong reference breaks what stands under it.
+            self.over = True
+            while True:
+                yield Want(np.zeros(self.facts.block), trip=trip)
+                trip = None
+
+    def _apart(self) -> dict[str, Any] | None:
+        """The end of the run, where reference and unit no longer tell the same."""
+        if not self.recent or self.over:
+            return None
+        unit = self.unit_now - self.unit_rest
+        known, within = (self.unit_per, AGREE) if self.unit_per else (self.facts.sensitivity.get("unit"), STATED)
+        if not known:
+            return None
+        shown = unit / known
+        if max(abs(shown), abs(self.load)) < TOLD * self.top:
+            return None
+        ratio = shown / self.load if self.load else float("inf")
+        if abs(ratio - 1) <= within:
+            return None
+        past = "did before" if self.unit_per else "stands in the Ledger"
+        label = (f"the unit shows {ratio:.2f} times what it {past}, against the reference: one of the two lies, or is"
+                 " not the one that the plan names")  # fmt: skip
+        return {"guard": "chain", "label": label, "channel": "unit", "value": 100 * (ratio - 1), "limit": 100 * within,
+                "unit": "%", "action": "ease"}  # fmt: skip
 
     def _live(self, word: str, wanted: float, left: float, more: dict[str, Any]) -> dict[str, Any]:
         within = max(self.course.within / 100 * abs(wanted), AT_REST / 2 * self.top)
@@ -200,13 +239,15 @@ def perform(
     run = Runner(course, stages, top, unit, facts, told)
     rest = Hold(0.0, "The end")
     yield from run.stay(0.5, rest, "hold")
-    run.rest = float(np.mean([v for _, v in run.recent]))
+    run.rest, run.unit_rest = float(np.mean([v for _, v in run.recent])), run.unit_now
     for run.at, stage in enumerate(stages):
         if isinstance(stage, Turn):
             yield from run.go_to(rest)
             yield from _turned(run, stage)
             continue
         yield from run.go_to(stage)
+        if run.unit_per is None and stage.load > TOLD * top and run.load > 0:
+            run.unit_per = (run.unit_now - run.unit_rest) / run.load
         if stage.read:
             yield from run.read(stage)
         else:
