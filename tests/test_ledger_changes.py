@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from lucid_anvil.cli import app
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.lab.entering import changes_from
-from lucid_anvil.lab.ledger import Ledger, Sensor
+from lucid_anvil.lab.ledger import Calibration, Ledger, Sensor
 from lucid_anvil.lab.planning import calibration_plan, reference_settings
 from lucid_anvil.lab.shaker_planning import sensors_of
 from lucid_anvil.rig.editing import plug
@@ -103,3 +103,77 @@ def test_at_the_command_line(tmp_path: Path, capsys: Any) -> None:
         app(["ledger", "change", "S-1", "model", "--by", "K.B.", *here], standalone_mode=False)
     with pytest.raises(BadInput, match="not empty"):
         app(["lab", "new", str(lab)], standalone_mode=False)
+
+
+def fresh(tmp_path: Path) -> Ledger:
+    ledger = Ledger(f"sqlite:///{tmp_path}/ledger.sqlite")
+    ledger.add(Sensor("A-1", "accelerometer"))
+    ledger.add(Sensor("B-2", "accelerometer"))
+    return ledger
+
+
+def test_what_rests_on_a_sensor_is_noted_once_for_each_role(tmp_path: Path) -> None:
+    ledger = fresh(tmp_path)
+    assert ledger.rests_on("jobs/t1", "A-1", "control", "C-7") and not ledger.rests_on(
+        "jobs/t1", "A-1", "control", "C-7"
+    )
+    assert ledger.rests_on("jobs/t1", "A-1", "tray", None) and ledger.rests_on("jobs/t2", "A-1", "control", "C-7")
+    assert ledger.rests_on("jobs/t1", "B-2", "control", "C-8") and not ledger.rests_on(
+        "jobs/t1", "nobody", "control", ""
+    )
+    rows = ledger.traces("A-1")
+    assert sorted((r["take"], r["role"], r["certificate"]) for r in rows) == [
+        ("jobs/t1", "control", "C-7"), ("jobs/t1", "tray", ""), ("jobs/t2", "control", "C-7"),
+    ]  # fmt: skip
+    assert [r["certificate"] for r in ledger.traces("B-2")] == ["C-8"]
+    with pytest.raises(BadInput, match="no sensor 'nobody'"):
+        ledger.traces("nobody")
+    assert set(ledger.all_traces()) == {"A-1", "B-2"} and set(ledger.all_traces("B-2")) == {"B-2"}
+
+
+def test_numbers_follow_those_of_their_own_year(tmp_path: Path) -> None:
+    ledger = fresh(tmp_path)
+    assert ledger.next_number("L-2026-") == "L-2026-0001"
+    for number in ("L-2025-0412", "L-2026-0007", "L-2026-draft", "9999"):
+        ledger.append("A-1", Calibration(TODAY, 10.0, certificate=number))
+    assert ledger.next_number("L-2026-") == "L-2026-0008"
+    assert ledger.accept("B-2", Calibration(TODAY, 10.0), "L-2026-") == "L-2026-0008"
+    assert ledger.next_number("L-2026-") == "L-2026-0009"
+
+
+def test_order_drift_and_due_at_their_edges(tmp_path: Path) -> None:
+    ledger = fresh(tmp_path)
+    day = datetime.date(2020, 1, 1)
+    assert ledger.entry("A-1").yearly_drift() == 0.0
+    for days, value in ((0, 10.0), (30, 10.01), (30, 10.02), (30 + 365, 10.02 * 1.001)):
+        date = day + datetime.timedelta(days=days)
+        ledger.append("A-1", Calibration(date, value, due=date + datetime.timedelta(days=60)))
+    entry = ledger.entry("A-1")
+    assert [c.sensitivity for c in entry.history[:3]] == [10.0, 10.01, 10.02]  # of one day as they were entered
+    assert [c.sensitivity for c in ledger.entries()[0].history] == [c.sensitivity for c in entry.history]
+    # Two days are no base for a year: steps within 90 days count as if they were that far apart.
+    assert entry.yearly_drift() == pytest.approx(0.1 * 365.25 / 90, rel=0.02)
+    due = entry.due
+    assert [e.sensor.serial for e in ledger.due(due - datetime.timedelta(days=60))] == ["A-1"]
+    assert ledger.due(due - datetime.timedelta(days=61)) == []
+
+
+def test_changes_stand_newest_first_with_days_as_text(tmp_path: Path) -> None:
+    ledger = fresh(tmp_path)
+    ledger.change("A-1", "K.B.", model="one")
+    ledger.change("B-2", "M.O.", model="other")
+    ledger.retire("A-1", "M.O.", "lost", datetime.date(2026, 5, 4))
+    ledger.change("A-1", "K.B.", retired=None)
+    told = ledger.changes("A-1")
+    assert [(c.by, c.why) for c in told] == [("K.B.", ""), ("M.O.", "lost"), ("K.B.", "")]
+    assert told[0].was == {"retired": "2026-05-04"} and ledger.changes("nobody") == []
+    with pytest.raises(BadInput, match="no 'colour' that could be changed: kind, maker, model"):
+        ledger.change("A-1", "K.B.", colour="red")
+    with pytest.raises(BadInput, match="did you mean 'A-1'"):
+        ledger.entry("A-11")
+    with pytest.raises(BadInput, match="see `ledger list`"):
+        ledger.entry("quite another one")
+    with pytest.raises(BadInput, match="^Say who changes it: initials"):
+        ledger.change("A-1", "", model="A3")
+    with pytest.raises(BadInput, match="^ledger: its address"):
+        Ledger("no address")

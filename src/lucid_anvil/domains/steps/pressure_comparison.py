@@ -229,6 +229,8 @@ def _slope(
         return {}
     x = p - p.mean()
     slope = float(x @ y / (x @ x))
+    if slope == 0 or not np.isfinite(slope):
+        return {}
     left = y - y.mean() - slope * x
     error = float(np.sqrt(left @ left / (p.size - 2) / (x @ x)))
     return {"slope": slope, "at_rest": float(y.mean() - slope * p.mean()), "error": 100 * error / abs(slope)}
