@@ -13,6 +13,7 @@ import typer
 from .cli_card import card_app
 from .cli_ledger import ledger_app
 from .cli_many import catalogue_app, reread
+from .cli_plan import plan_app
 from .cli_rig import rig_app
 from .cli_shared import JsonOut, LabOption, give_json, say, show_table
 from .core.errors import BadInput
@@ -30,7 +31,6 @@ app = typer.Typer(
     no_args_is_help=True,
     help="Lucid Anvil, the bench program of a test engineer.",
 )
-plan_app = typer.Typer(help="Plans: what is to be done to an article.", no_args_is_help=True)
 app.add_typer(plan_app, name="plan")
 app.add_typer(ledger_app, name="ledger")
 
@@ -314,25 +314,6 @@ def after(
     made = after_take(home, held)
     say(made.sentence)
     return OPEN if made.undone else OK
-
-
-@plan_app.command("new")
-def plan_new(
-    method: str = typer.Argument(..., metavar="METHOD"),
-    out: Path = typer.Argument(..., metavar="OUT", help="The plan's file, NAME.plan.yaml."),
-    rig: Path = typer.Option(..., "--rig", metavar="RIG"),
-    article: str = typer.Option(..., "--article", metavar="NAME"),
-    title: str = typer.Option("", "--title", metavar="TEXT"),
-    record: Path | None = typer.Option(None, "--record", metavar="FILE", help="What a replication plays."),
-    channel: str = typer.Option("", "--channel", metavar="NAME", help="Of the record, where it has several."),
-    unit: str = typer.Option("", "--unit", metavar="UNIT", help="Of the record, where it states none."),
-) -> int:
-    """Begin a plan with usual settings, able to run as it is."""
-    from .engine.newplan import FromRecord, begin_plan
-
-    source = None if record is None else FromRecord(record, channel, unit)
-    say(f"Wrote {begin_plan(method, rig, article, out, title, record=source)}.")
-    return OK
 
 
 @app.command("export")
