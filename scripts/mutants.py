@@ -53,6 +53,7 @@ NOTICED = ("killed", "timeout", "segfault", "suspicious", "caught by type check"
 def one(name: str, folder: Path, children: int) -> dict[str, collections.Counter[str]]:
     """Outcome of each fault of a set, counted by module; what survived is left in `folder`/survivors.txt."""
     modules, tests = SETS[name]
+    shutil.rmtree(folder, ignore_errors=True)  # what was found of an older tree is no answer
     shutil.copytree(
         HERE, folder, ignore=shutil.ignore_patterns(".git", ".venv", "docs", "*cache*", "mutants"), dirs_exist_ok=True
     )

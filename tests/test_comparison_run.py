@@ -268,3 +268,19 @@ def test_from_the_ledger_to_the_certificate_in_the_window(window: Any, demo_lab:
     assert told["reference"].serial == "GF-40" and told["method"] == "Comparison, ISO 376"
     assert next(r for r in told["readings"] if r["label"] == "Class of ISO 376")["value"] in ("0.5", "1", "2")
     assert all("e-" not in cell for row in told["rows"] for cell in row)
+
+
+def test_at_the_command_line(demo_lab: Any, capsys: pytest.CaptureFixture[str]) -> None:
+    from lucid_anvil.cli import app
+
+    def call(*words: str) -> None:
+        app(["plan", "calibrate", *words, "--lab", str(demo_lab.folder)], standalone_mode=False)
+
+    for words, why in ((["GF-01"], "highest step"), (["GF-01", "--top", "4 kN", "--as", "new"], "as found")):
+        with pytest.raises(BadInput, match=why):
+            call(*words)
+    call("GF-01", "--top", "4 kN", "--steps", "3", "--wait", "1 s")
+    place = Path(capsys.readouterr().err.split("Wrote ")[1].strip().rstrip("."))
+    course = load_yaml(place)["steps"][0]["settings"]["course"]
+    assert course == {"top": "4 kN", "steps": 3, "wait": "1 s"}
+    call("GA-11")  # by vibration, as ever

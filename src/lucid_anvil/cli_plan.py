@@ -7,6 +7,7 @@ from pathlib import Path
 import typer
 
 from .cli_shared import say
+from .core.errors import BadInput
 
 plan_app = typer.Typer(help="Plans: what is to be done to an article.", no_args_is_help=True)
 OK = 0
@@ -28,4 +29,42 @@ def plan_new(
 
     source = None if record is None else FromRecord(record, channel, unit)
     say(f"Wrote {begin_plan(method, rig, article, out, title, record=source)}.")
+    return OK
+
+
+@plan_app.command("calibrate")
+def plan_calibrate(
+    serial: str = typer.Argument(..., metavar="SERIAL"),
+    top: str = typer.Option("", "--top", help="Of a force or pressure sensor the highest step, such as '4 kN'."),
+    steps: int = typer.Option(10, "--steps"),
+    wait: str = typer.Option("30 s", "--wait", help="At each step, before it is read."),
+    by_hand: bool = typer.Option(False, "--by-hand", help="A person brings the load up, told what to do."),
+    amplifier: str = typer.Option("", "--amplifier", help="Of a strain gauge in mV/V, such as '5 V/(mV/V)'."),
+    as_state: str = typer.Option("as found", "--as", metavar="as found|as left"),
+    lab: Path = typer.Option(Path("."), "--lab", metavar="DIR"),
+) -> int:
+    """A plan that calibrates a sensor of the ledger, on the rig that has its reference."""
+    import datetime
+
+    from .lab import planning
+    from .lab.place import open_lab
+    from .lab.steps_planning import method_for, steps_plan
+
+    if as_state not in ("as found", "as left"):
+        raise BadInput(f"--as {as_state}: use 'as found' or 'as left'.")
+    held = open_lab(lab)
+    ledger = held.ledger()
+    try:
+        kind = ledger.entry(serial).sensor.kind
+    finally:
+        ledger.close()
+    today = datetime.date.today()
+    if method_for(kind):
+        if not top.strip():
+            raise BadInput("--top: give the highest step, such as '4 kN'.")
+        made = steps_plan(held, serial, top=top, today=today, steps=steps, wait=wait, hand=by_hand,
+                          amplifier=amplifier, as_state=as_state)  # fmt: skip
+    else:
+        made = planning.calibration_plan(held, serial, today=today, as_state=as_state)
+    say(f"Wrote {planning.write_plan(held, serial, made)}.")
     return OK

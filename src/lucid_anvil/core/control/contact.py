@@ -25,7 +25,8 @@ OTHERS = 1 / 3
 PURE = 0.15
 """share without shape, above which a channel was no sine before either, and tells nothing"""
 STEADY = 1.25
-"""times the drive's energy in one block over another's: while it is taken down or up, modes ring on by themselves"""
+"""times the drive's energy in one block over another's, and now over before: while it changes, modes ring on by
+themselves"""
 BEFORE = 8
 """windows over which it is known how it was"""
 
@@ -64,8 +65,10 @@ class ContactWatch:
         self.known.append(now)
         if len(self.known) < n + BEFORE:
             return None
-        drives = [s[3, 0] for s in list(self.sums)[-n - 2 :]]
-        if max(drives) > STEADY * min(drives):
+        drives = [s[3, 0] for s in list(self.sums)[-n - BEFORE :]]
+        newest, older = drives[-n - 2 :], float(np.median(drives[:BEFORE]))
+        mean = float(np.mean(drives[-n:]))
+        if max(newest) > STEADY * min(newest) or max(mean, older) > STEADY * min(mean, older):
             return None
         before = np.median(np.array(list(self.known)[-n - BEFORE : -n]), axis=0)
         return self._lost(now - before, before[1] < PURE)
