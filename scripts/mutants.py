@@ -21,10 +21,8 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
         ["core/calibration/decision.py", "core/calibration/uncertainty.py", "core/quality/masks.py"],
         ["test_uncertainty.py", "test_masks.py", "test_properties.py"],
     ),
-    "guards": (
-        ["engine/guards.py", "engine/ramp.py", "engine/keeper.py"],
-        ["test_guards.py", "test_ramp.py", "test_standins.py", "test_chain.py"],
-    ),
+    "guards": (["engine/guards.py"], ["test_guards.py", "test_guards_edges.py", "test_keeper.py"]),
+    "keeper": (["engine/keeper.py", "engine/ramp.py"], ["test_keeper.py", "test_guards.py", "test_ramp.py"]),
     "walk-round": (["engine/walkround.py"], ["test_walkround.py", "test_walkround_sensed.py"]),
     "ledger": (["lab/ledger.py"], ["test_lab.py", "test_ledger_changes.py", "test_nothing_claimed.py"]),
     "readers": (
