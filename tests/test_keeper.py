@@ -389,3 +389,90 @@ def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.Monke
 
 def test_simulated_time_waits_longer_than_a_real_front_end_lets_it() -> None:
     assert Rig.model_validate(demo_rig()).front_end.patience < PATIENCE
+
+
+# --- how it comes up ---------------------------------------------------------------------------------------------------
+
+
+class Process:
+    pid = 4711
+
+    def __init__(self, hangs: bool) -> None:
+        self.hangs, self.waited, self.killed = hangs, [], False
+
+    def wait(self, timeout: float) -> None:
+        self.waited.append(timeout)
+        if self.hangs:
+            raise keeper_module.subprocess.TimeoutExpired("device", timeout)
+
+    def poll(self) -> int | None:
+        return None if self.hangs else 0
+
+    def kill(self) -> None:
+        self.killed = True
+
+
+@pytest.mark.parametrize(("pace", "hangs"), [("fast", False), ("real", True)])
+def test_it_comes_up_with_what_it_is_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, pace: str, hangs: bool
+) -> None:
+    from lucid_anvil.lab.textfiles import dump_yaml
+
+    data = demo_rig()
+    data["front_end"] |= {"block": N, "rate": f"{RATE} Hz"}
+    (tmp_path / "a.rig.yaml").write_text(dump_yaml(data), encoding="utf-8")
+    ring = Ring(ROLES, N)
+    device, run, process = Device(4), Run(ring), Process(hangs)
+    device.sock = type("Sock", (), {"close": lambda self: closed.append(True)})()  # type: ignore[attr-defined]
+    closed: list[bool] = []
+    asked: list[Any] = []
+    monkeypatch.setattr(keeper_module, "wire_from_fd", lambda fd: asked.append(fd) or run)
+    monkeypatch.setattr(keeper_module, "start_device", lambda *given: asked.append(given) or (device, process))
+    monkeypatch.setattr(keeper_module, "prefer", lambda by: asked.append(("prefer", by)))
+    made: list[Keeper] = []
+    monkeypatch.setattr(Keeper, "run", lambda self: made.append(self))
+    monkeypatch.delenv("OMP_NUM_THREADS", raising=False)
+    words = ["--fd", "7", "--rig", tmp_path / "a.rig.yaml", "--ring", ring.name, "--pace", pace, "--log",
+             tmp_path / "take" / "guards.jsonl", "--sensitivities", '{"reference": 0.02}', "--control",
+             '{"roles": ["unit"]}']  # fmt: skip
+    monkeypatch.setattr(keeper_module.sys, "argv", ["keeper", *map(str, words)])
+    try:
+        keeper_module.main()
+    finally:
+        ring.close()
+    assert asked[:2] == [7, (tmp_path / "a.rig.yaml", pace, tmp_path / "take" / "device.jsonl", "standin")]
+    assert asked[2:] == ([("prefer", 20)] if pace == "real" else [])
+    (keeper,) = made
+    assert keeper.device is device and keeper.conductor is run and keeper.pace == pace
+    assert keeper.scales[:2] == [50.0, 100.0] and keeper.guards.points == ["unit"]
+    assert keeper.log == tmp_path / "take" / "guards.jsonl" and keeper_module.os.environ["OMP_NUM_THREADS"] == "1"
+    assert run.heard == [{"hello": keeper_module.os.getpid(), "device": 4711}]
+    assert closed == [True] and process.waited == [2.0] and process.killed is hangs
+
+
+def test_a_rig_that_can_not_be_read_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ring = Ring(ROLES, N)
+    run = Run(ring)
+    monkeypatch.setattr(keeper_module, "wire_from_fd", lambda fd: run)
+    words = ["--fd", "7", "--rig", tmp_path / "none.yaml", "--ring", ring.name, "--pace", "fast", "--log",
+             tmp_path / "guards.jsonl", "--sensitivities", "{}"]  # fmt: skip
+    monkeypatch.setattr(keeper_module.sys, "argv", ["keeper", *map(str, words)])
+    keeper_module.main()
+    ring.close()
+    assert len(run.heard) == 1 and "none.yaml" in run.heard[0]["lost"]
+
+
+@pytest.mark.parametrize(("driver", "module"), [("standin", "rig.standins.serve"), ("soundcard", "rig.soundcard")])
+def test_the_devices_process_gets_its_end_of_the_wire(
+    monkeypatch: pytest.MonkeyPatch, driver: str, module: str
+) -> None:
+    started: list[tuple[list[str], dict[str, Any]]] = []
+    monkeypatch.setattr(keeper_module.subprocess, "Popen", lambda words, **more: started.append((words, more)) or "it")
+    wire, process = keeper_module.start_device(Path("a.rig.yaml"), "real", Path("device.jsonl"), driver)
+    ((words, more),) = started
+    (fd,) = more["pass_fds"]
+    assert words[1:] == ["-m", f"lucid_anvil.{module}", "--fd", str(fd), "--rig", "a.rig.yaml", "--pace", "real", "--log",
+                         "device.jsonl"]  # fmt: skip
+    assert words[0] == keeper_module.sys.executable and process == "it"
+    assert wire.sock.recv(1) == b""  # our copy of its end is closed: when it dies we are told
+    wire.sock.close()
