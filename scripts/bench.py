@@ -219,7 +219,8 @@ def an_hour() -> str:
 
 def window_loop() -> str:
     """Lateness of the window's event loop while a real-pace run streams into it."""
-    from lucid_anvil.desktop.demo import application, wait_until
+    from lucid_anvil.desktop.demo import application
+    from lucid_anvil.desktop.story import wait_until
     from lucid_anvil.desktop.window import MainWindow
 
     with tempfile.TemporaryDirectory() as work:

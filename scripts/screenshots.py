@@ -13,7 +13,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 
 KEPT = (
-    "ledger", "bench-running", "budget", "folio", "night", "profile-editor", "sine-running", "random-running",
+    "ledger", "bench-running", "budget", "folio", "force", "profile-editor", "sine-running", "random-running",
     "sine-cut", "response", "tension", "overlay", "settings", "new-test", "amplifier-sheet", "beginning", "hook-up",
     "by-hand", "four-steps",
 )  # fmt: skip
@@ -41,7 +41,7 @@ def _beginning(place: Path, lab: Any) -> None:
 
 
 def main() -> None:
-    from lucid_anvil.desktop.demo import Story
+    from lucid_anvil.desktop.story import Story
     from lucid_anvil.lab.demo import fresh_demo
 
     pictures = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -56,6 +56,7 @@ def main() -> None:
         story.run_own()
         story.run_listening()
         story.run_frame()
+        story.run_force()
         story.run_amplifier()
         story.run_shaker_cut()
         story.run_cut()

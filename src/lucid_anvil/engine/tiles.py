@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Mapping
 from typing import Any
 
@@ -128,14 +129,15 @@ def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
     return f"{three(peak)} {unit}", "peak"
 
 
-def _still_value(kind: str, x: Floats, scale: float | None) -> tuple[str, str]:
-    """Where what is read stands still: its mean, `x` in volts, `scale` V per unit, None where that is not known."""
+def _still_value(kind: str, x: Floats, scale: float | None, reach: float) -> tuple[str, str]:
+    """Where what is read stands still: its mean, `x` in volts, `scale` V per unit, None where that is not known; no
+    finer than a ten-thousandth of what the input reaches [V]."""
     unit = {"force": "N", "pressure": "Pa", "length": "m"}.get(kind)
     if unit is None or scale is None:
-        return number(float(np.mean(x)), "V"), "mean"
-    value = float(np.mean(x)) / scale
-    by, shown = axis_unit(abs(value), unit)
-    return f"{three(by * value)} {shown}", "mean"
+        unit, scale = "V", 1.0
+    by, shown = axis_unit(reach / scale, unit)
+    digits = max(0, 3 - math.floor(math.log10(by * reach / scale)))
+    return f"{_plain(by * float(np.mean(x)) / scale, digits)} {shown}", "mean"
 
 
 def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Mapping[str, Any]) -> list[Tile]:
@@ -150,7 +152,7 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
         worst = max(worst, used)
         scale = prepared.facts.sensitivity.get(c.role)
         if prepared.method.at_rest:
-            value, what = _still_value(c.kind, x, scale)
+            value, what = _still_value(c.kind, x, scale, ranges[c.role])
         else:
             value, what = _sensor_value(c.kind, x, 1.0 if scale is None else scale)
         if c.kind == "tach":
