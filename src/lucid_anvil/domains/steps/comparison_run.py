@@ -238,6 +238,8 @@ def perform(
     """All stages in their order; the load is taken off at the end."""
     run = Runner(course, stages, top, unit, facts, told)
     rest = Hold(0.0, "The end")
+    mounted = next((s.position for s in stages if isinstance(s, Hold) and s.read), 0.0)
+    yield from run.turn("hold", 0.0, settings={"position": mounted})
     yield from run.stay(0.5, rest, "hold")
     run.rest, run.unit_rest = float(np.mean([v for _, v in run.recent])), run.unit_now
     for run.at, stage in enumerate(stages):
