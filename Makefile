@@ -24,6 +24,7 @@ bench: setup
 
 doubt: setup
 	$(PY) scripts/doubt.py
+	$(PY) scripts/doubt_at_rest.py
 
 mutants: setup
 	.venv/bin/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[mutants]'

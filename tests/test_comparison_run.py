@@ -133,8 +133,19 @@ def test_a_sensor_that_is_not_the_one_named_is_found_before_it_is_loaded(lab: La
 
 def test_a_press_that_does_nothing_is_no_reason_to_turn_it_up(lab: Lab) -> None:
     p = force(lab, {}, full="1 N")
-    with pytest.raises(BadInput, match="half its range"):
-        play_through(p)
+    played = play_through(p)
+    assert played.trip is not None and "half its range" in played.trip.label and played.trip.guard == "control_lost"
+    assert np.abs(played.drive).max() < 6 and played.drive[-1] == 0
+
+
+@pytest.mark.parametrize(("scene", "course", "why"), [({"full": "3 kN"}, {}, "did not come to"),
+                                                      ({}, {"steady": "0.0000001 %"}, "does not come to rest")])  # fmt: skip
+def test_what_never_comes_is_not_waited_for_for_ever(
+    lab: Lab, scene: dict[str, Any], course: dict[str, Any], why: str
+) -> None:
+    p = force(lab, course, **scene)
+    played = play_through(p)
+    assert played.trip is not None and why in played.trip.label and played.drive[-1] == 0
 
 
 def test_by_hand_the_gauge_says_what_to_do(lab: Lab) -> None:

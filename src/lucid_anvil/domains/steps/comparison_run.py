@@ -91,10 +91,19 @@ class Runner:
         trip = self._apart()
         if trip is not None:
             # Whoever of the two lies: a load that is steered by a wrong reference breaks what stands under it.
-            self.over = True
-            while True:
-                yield Want(np.zeros(self.facts.block), trip=trip)
-                trip = None
+            yield from self._end(trip)
+
+    def _end(self, trip: dict[str, Any] | None) -> Generator[Want, Got, None]:
+        """The load is taken off, and nothing more is asked for."""
+        self.over = True
+        while True:
+            yield Want(np.zeros(self.facts.block), trip=trip)
+            trip = None
+
+    def _give_up(self, label: str) -> Generator[Want, Got, None]:
+        """What was waited for does not come."""
+        yield from self._end({"guard": "control_lost", "label": label, "channel": "reference", "value": self.load,
+                              "limit": self.top, "unit": self.unit, "action": "ease"})  # fmt: skip
 
     def _apart(self) -> dict[str, Any] | None:
         """The end of the run, where reference and unit no longer tell the same."""
@@ -146,7 +155,7 @@ class Runner:
                     yield from self.turn("rise", hold.load)
                 self.per_volt = self.load / self.volts
             elif self.goal > 0.5 and self.load < KNOWN * self.top / 4:
-                raise BadInput("the source is at half its range, and the reference shows no load: look at the press.")
+                yield from self._give_up("the source is at half its range, and the reference shows no load")
         start = self.load
         if hold.load == 0:
             while self.goal > 0:
@@ -167,8 +176,10 @@ class Runner:
             self._trim(hold, 0.4)
             yield from self.turn("rise" if self.load < hold.load else "lower", hold.load)
             if self._now() - since > LOST:
-                raise BadInput(f"{hold.text}: the press did not come to {hold.load:.6g} {self.unit} in"
-                               f" {self._now() - begun:.0f} s: it stands at {self.load:.6g} {self.unit}.")  # fmt: skip
+                said = f"{hold.text}: the load did not come to {hold.load:.6g} {self.unit} in"
+                yield from self._give_up(
+                    f"{said} {self._now() - begun:.0f} s, it stands at {self.load:.6g} {self.unit}"
+                )
 
     def _by_hand(self, hold: Hold) -> Generator[Want, Got, None]:
         near = self.course.within / 100 * hold.load if hold.load else AT_REST * self.top
@@ -201,9 +212,14 @@ class Runner:
     def read(self, hold: Hold) -> Generator[Want, Got, None]:
         """Wait, see that it is steady, read; a reading that was not steady is taken again."""
         yield from self.stay(self.course.wait, hold, "hold")
+        since = self._now()
         while True:
+            if self.course.drive == "source" and self._now() - since > LOST:
+                yield from self._give_up(self._restless(hold))
             while self._change(1.0) > self.course.steady / 100 * self.top:
                 yield from self.turn("hold", hold.load)
+                if self.course.drive == "source" and self._now() - since > LOST:
+                    break
             assert self.got is not None
             start = self._now()
             volts: list[float] = []
@@ -219,6 +235,9 @@ class Runner:
                 "direction": "up" if hold.rising else "down", "position": f"{hold.position:g} deg"}  # fmt: skip
         self.steps.append({**mark, "reference": self.recent[-1][1], "unit": float(np.mean(volts))})
         yield from self.turn("hold", hold.load, marks=(mark,))
+
+    def _restless(self, hold: Hold) -> str:
+        return f"{hold.text}: the load does not come to rest at {hold.load:.6g} {self.unit}"
 
     def _change(self, over: float) -> float:
         """By which the reference changes in a second, from one half of the last `over` s to the other."""
