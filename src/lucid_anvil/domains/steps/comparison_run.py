@@ -176,6 +176,8 @@ class Runner:
             self._trim(hold, 0.4)
             yield from self.turn("rise" if self.load < hold.load else "lower", hold.load)
             if self._now() - since > LOST:
+                if abs(self.load - hold.load) <= near:
+                    yield from self._give_up(self._restless(hold))
                 said = f"{hold.text}: the load did not come to {hold.load:.6g} {self.unit} in"
                 yield from self._give_up(
                     f"{said} {self._now() - begun:.0f} s, it stands at {self.load:.6g} {self.unit}"
