@@ -32,6 +32,7 @@ from .empty_stage import EmptyStage
 from .forms import Field, Sheet
 from .frame_bench import FrameBench
 from .hookup_bench import HookUpBench
+from .line_face import LineFace, ask_shift
 from .link import Link
 from .listen_bench import ListenBench
 from .new_test import NewTest
@@ -68,6 +69,8 @@ class BenchPlace(QWidget):
         self.take: Path | None = None
         self.finding: Finding | None = None
         self.state = ""
+        self.line: LineFace | None = None
+        """The face for a line, while it is there"""
         self.editing = PlanEditing(self)
         self.aside = Background(self)
         self.aside.failed.connect(self.said)
@@ -232,6 +235,7 @@ class BenchPlace(QWidget):
         self.menu = popped(self, where, [
             ("Open", lambda: self.open_plan(place)),
             ("The same for the next unit…", lambda: self.next_unit(place)),
+            ("One part after the other…", lambda: self.open_line(place)),
             ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
             ("Keep as a pattern…", lambda: self.keep_pattern(place)),
         ])  # fmt: skip
@@ -271,6 +275,13 @@ class BenchPlace(QWidget):
             self, "Which unit? Type or scan its serial.", "Begin",
             lambda text: self._made(lambda: patterns.for_unit(self.lab, place, text)),
         )  # fmt: skip
+
+    def open_line(self, place: Path) -> None:
+        """The face for a line: the plan for one unit after the other."""
+        if self.state in BUSY:
+            self.said.emit("A run is going on: stop it, or wait for its end.")
+            return
+        ask_shift(self, place)
 
     def keep_pattern(self, place: Path) -> None:
         """The plan as a pattern of the lab."""

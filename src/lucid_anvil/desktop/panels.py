@@ -96,6 +96,11 @@ def lacking(finding: Finding) -> str:
     return f"Not complete. Missing: {'; '.join(finding.missing)}."
 
 
+def share_of(off: float, half: float) -> float:
+    """How much of an allowance is used, where it may lie `half` either way; a limit without any width is met or not."""
+    return abs(off) / half if half > 0 else 1.0 if off == 0 else 2.0
+
+
 def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     """A reading as a margin: how much of its allowance it uses."""
     scale, unit = fitting(r.value or 0.0, r.unit)
@@ -111,7 +116,7 @@ def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
         else:
             bound = r.high if r.high is not None else r.low or 0.0
             middle, half = 0.0, abs(bound) or 1.0
-        used, whisker = abs(r.value - middle) / half, (r.uncertainty or 0.0) / half
+        used, whisker = share_of(r.value - middle, half), (r.uncertainty or 0.0) / half if half > 0 else 0.0
         if r.verdict == "open" and not word:
             word = "can't be told apart from the limit"
     return r.label, figure, used, whisker, r.verdict, word
@@ -128,9 +133,9 @@ def corridor_rows(finding: Finding) -> list[tuple[str, str, float | None, float,
             worst = "open" if worst == "inside" else worst
             continue
         half, doubt = (high - low) / 2, (u or 0.0)
-        share = abs(y - (high + low) / 2) / half
-        used.append((share, doubt / half))
-        said = "inside" if share + doubt / half <= 1 else "outside" if share - doubt / half > 1 else "open"
+        share, wide = share_of(y - (high + low) / 2, half), doubt / half if half > 0 else 0.0
+        used.append((share, wide))
+        said = "inside" if share + wide <= 1 else "outside" if share - wide > 1 else "open"
         inside += said == "inside"
         worst = "outside" if "outside" in (said, worst) else "open" if "open" in (said, worst) else worst
     if not used:
@@ -254,9 +259,9 @@ def live_rows(board: Board, corridor: Any) -> list[tuple[str, str, float | None,
         low, high = corridor(point["frequency"])
         if low is not None and high is not None:
             half = (high - low) / 2
-            used = abs(d - (high + low) / 2) / half
-            said = "inside" if used + u / half <= 1 else "outside" if used - u / half > 1 else "open"
-            rows.append(("Deviation", f"{round_to_doubt(d, u)} ± {u:.2g} %", used, u / half, said, ""))
+            used, wide = share_of(d - (high + low) / 2, half), u / half if half > 0 else 0.0
+            said = "inside" if used + wide <= 1 else "outside" if used - wide > 1 else "open"
+            rows.append(("Deviation", f"{round_to_doubt(d, u)} ± {u:.2g} %", used, wide, said, ""))
     for name, value in (("Distortion, unit", point["distortion"][1]), ("Distortion, motion", point["distortion"][0])):
         rows.append((name, f"{small(value)} of ≤ 5", value / 5, 0.0, "inside" if value < 5 else "outside", ""))
     sideways = point.get("transverse")
