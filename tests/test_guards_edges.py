@@ -312,3 +312,64 @@ def test_a_change_of_the_chain_stops_only_what_the_level_rests_on(tmp_path: Path
     assert told(Model(), Changed(0, 0.5, (1, 2), True)) == (  # type: ignore[arg-type]
         "reference loses pieces of its signal while unit, current went on: its plug or cable opens"
     )
+
+
+@pytest.mark.parametrize(("frequency", "loss"), [(10.0, 0.0016), (4.0, 1 / 17), (2.0, 0.5)])
+def test_the_stroke_is_from_peak_to_peak(tmp_path: Path, frequency: float, loss: float) -> None:
+    """Two integrators above 2 Hz: a/(2πf)², less what two corners of second order (Butterworth) take there."""
+    guards = one(tmp_path, {"watch": "stroke", "limit": "9 mm"})
+    w = 2 * np.pi * frequency
+    level = 0.004 * w * w  # 8 mm from peak to peak
+    last: list[Room] = []
+    trips: list[Trip] = []
+    for i in range(500):
+        s = seen(i)
+        s.channels["reference"] = level * np.sin(w * (i * N + np.arange(N)) / RATE)
+        now, rooms = guards.look(s)
+        trips += now if i > 200 else []
+        last = [*last, rooms[0]][-round(1 / frequency / SPAN) - 1 :]
+    assert max(r.value for r in last) == pytest.approx(0.008 * (1 - loss), rel=0.01) and trips == []
+    assert last[0].limit == pytest.approx(0.009)
+
+
+def test_a_stroke_beyond_its_limit(tmp_path: Path) -> None:
+    guards = one(tmp_path, {"watch": "stroke", "limit": "7.5 mm"})
+    w = 2 * np.pi * 10.0
+    trips: list[Trip] = []
+    for i in range(200):
+        s = seen(i)
+        s.channels["reference"] = 0.004 * w * w * np.sin(w * (i * N + np.arange(N)) / RATE)
+        trips += guards.look(s)[0]
+    assert [(t.guard, t.channel, t.unit) for t in trips] == [("stroke", "table", "m")]
+
+
+def test_inputs_without_a_supply_have_no_bias_to_be_watched(tmp_path: Path) -> None:
+    guards = one(tmp_path, {"watch": "supply"})
+    s = seen(0)
+    s.block.bias[3] = 0.0  # the current's input
+    assert look(guards, s)[0] == [] and [guards.roles[i] for i in guards.supplied] == [
+        "reference",
+        "unit",
+        "transverse",
+    ]
+
+
+def test_guards_behind_one_that_knows_nothing_yet_are_looked_at(tmp_path: Path) -> None:
+    more = rig(guards=[{"watch": "chain"}, {"watch": "drive", "limit": "1 V"}])
+    trips, rooms = Guards(more, tmp_path).look(seen(0, drive=2.0))
+    assert [t.guard for t in trips] == ["drive"] and [r.key for r in rooms] == ["drive"]
+
+
+def test_a_load_cools_without_its_fan_more_slowly(tmp_path: Path) -> None:
+    load = LoadRating.model_validate({"limit": 60.0, "capacity": "10 J/K", "resistance": "1 K/W", "lowest": "4 ohm"})
+    shown = {"resistance": {"unit": 8.0}, "temperature": {"unit": 23.0}, "fan": True}
+    slow = one(tmp_path, {"watch": "load_heat"}, load=load)
+    trips, room = look(slow, *(seen(i, unit=20.0, instruments=shown) for i in range(300)))
+    # Half the power into twice the resistance, as the bank says.
+    assert trips == [] and room.value == pytest.approx(23 + 50 * (1 - np.exp(-0.3)) + 5 * np.exp(-0.3), abs=0.3)
+
+
+def test_it_acts_as_soon_as_its_time_is_full(tmp_path: Path) -> None:
+    guards = one(tmp_path, {"watch": "drive", "limit": "1 V", "after": f"{2 * SPAN} s"})
+    trips, _ = look(guards, seen(0, drive=1.5), seen(1, drive=1.5))
+    assert [t.block for t in trips] == [1]
