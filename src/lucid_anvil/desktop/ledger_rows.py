@@ -151,7 +151,7 @@ class SensorRow(QStyledItemDelegate):
         spark = QRectF(box.left() + box.width() * 0.66, middle + 11, box.width() * 0.14, ROW - 22)
         draw_history(painter, spark, entry, False)
         if entry.drift is not None:
-            text = f"{entry.drift:+.1f} %".replace("-", "−")
+            text = f"{entry.drift:+.1f} %".replace("-", "−") if abs(entry.drift) >= 0.05 else "0.0 %"
             small_text(painter, spark.right() + 8, middle + 36, text, muted, 9)
         words, role = state_words(entry)
         small_text(
