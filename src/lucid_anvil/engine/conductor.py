@@ -134,6 +134,8 @@ class Conductor:
 
     def _asked_to_end(self, number: int, _frame: Any) -> None:
         name = signal.Signals(number).name
+        if number == signal.SIGTERM:
+            self.dismissed = True  # once the take is read nobody is waited for
         self.door.orders.put(order_of("stop", {"why": f"the run was told to end by the system ({name})"}))
 
     # --- processes -------------------------------------------------------------------------------------------
