@@ -123,6 +123,7 @@ class LedgerPlace(QWidget):
         self.chosen: Entry | None = None
         self.order = "due"
         self.benches: dict[str, bool] = {}
+        self.stamps: tuple[tuple[str, int], ...] = ()
         self.model = Sensors()
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -239,7 +240,6 @@ class LedgerPlace(QWidget):
 
     def reload(self, serial: str | None = None) -> None:
         """Read the ledger again; keep or choose a sensor."""
-        self.benches.clear()
         ledger = self.lab.ledger()
         today = datetime.date.today()
         self.entries = sorted(
@@ -397,7 +397,12 @@ class LedgerPlace(QWidget):
         self.list.addStretch()
 
     def _benches(self, serial: str, method: str) -> bool:
-        """Whether a rig compares it; looked at once, rigs are read from files."""
+        """Whether a rig compares it; rigs are read from their files, which takes long, only when they changed."""
+        places = (self.lab.folder / "rigs").glob("*.rig.yaml")
+        stamps = tuple(sorted((p.name, p.stat().st_mtime_ns) for p in places))
+        if stamps != self.stamps:
+            self.stamps = stamps
+            self.benches.clear()
         if serial not in self.benches:
             self.benches[serial] = bool(rigs_for(self.lab, serial, method))
         return self.benches[serial]
