@@ -204,7 +204,7 @@ def test_a_plan_from_the_ledger(lab: Lab) -> None:
     made = steps_plan(lab, "GP-08", top="60 bar", today=TODAY, hand=True)
     assert made["steps"][0]["settings"]["output"] == {"low": "0 V", "high": "0.6 V"}
     for serial, more, why in (
-        ("GA-11", {}, "nothing here calibrates a accelerometer"), ("GL-02", {}, "no rig has a reference"),
+        ("GA-11", {}, "nothing here calibrates that"), ("GL-02", {}, "no rig has a reference"),
         ("GF-01", {"top": "-3 kN"}, "highest step"), ("GF-01", {"top": "4 bar"}, "up to"),
     ):  # fmt: skip
         with pytest.raises(BadInput, match=why):

@@ -125,3 +125,23 @@ def test_not_while_somebody_types(window: Any, place: Path) -> None:
     quiet(bench)
     until(lambda: bench.prepared.settings.trigger == 31.0)
     assert trigger_of(place) == "31 N"
+
+
+def test_what_this_window_writes_elsewhere_is_its_own(window: Any, demo_lab: Any) -> None:
+    """A sensor changed on its tile goes into the plan beside the settings' sheet: nobody else's change."""
+    from test_shaker_window import quick_plan
+
+    place = quick_plan(demo_lab, "sine")
+    window.go("Bench")
+    bench = window.bench
+    bench.open_plan(place)
+    until(lambda: bench.plan_file == place and bench.state == "walk-round")
+    said: list[str] = []
+    bench.said.connect(said.append)
+    bench.shaker.swap("control", "GA-02")
+    until(lambda: not bench.aside.open)
+    bench.editing.stamps = ()
+    bench.editing.look()
+    assert not bench.editing.working and not any("changed on disk" in t for t in said)
+    rewrite(place, "GA-02", "GA-07")
+    until(lambda: any("changed on disk" in t for t in said))

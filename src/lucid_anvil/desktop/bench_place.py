@@ -398,6 +398,7 @@ class BenchPlace(QWidget):
         """The plan in hand was changed: everything shows it, and the walk-round goes by it."""
         open_ = self.editing.open
         self.prepared = prepared
+        self.editing.wrote()
         self._show_prepared(True)
         if open_:
             self.editing.show()

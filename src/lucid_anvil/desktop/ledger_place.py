@@ -105,7 +105,7 @@ def not_here(sensor: SensorRecord) -> str:
     if sensor.retired is not None:
         return f"Retired on {sensor.retired.isoformat()}: nothing new may rest on it."
     if sensor.kind != "accelerometer" and not method_for(sensor.kind):
-        return f"Nothing here calibrates a {sensor.kind} yet; its value is that of its last certificate."
+        return f"Nothing here calibrates this kind ({sensor.kind}) yet; its value is that of its last certificate."
     if sensor.use == "reference":
         return "A reference is not calibrated here: others are compared with it. Its value is its certificate's."
     return ""

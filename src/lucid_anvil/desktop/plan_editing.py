@@ -263,7 +263,7 @@ class PlanEditing:
                 self.bench.changed(made)
             self._next()
 
-        self.bench.aside.run("change", work, then)
+        self.bench.aside.run("edit", work, then)
 
     def _leave_out(self) -> None:
         """What was asked for is given up; what the files hold is shown."""
@@ -281,11 +281,18 @@ class PlanEditing:
         if not self.timer.isActive():
             self.timer.start(LOOK)
 
+    def wrote(self) -> None:
+        """What the files hold now is this window's doing."""
+        if self.known and self.bench.plan_file is not None:
+            self.known = texts_of(self.bench.plan_file)
+
     def look(self) -> None:
         """Take up what an editor or another window wrote. Not while a person types here: that is asked about."""
         place = self.bench.plan_file
         if place is None or self.working or self.bench.state not in ("starting", "walk-round") or typing():
             return
+        if self.bench.aside.open:
+            return  # this window is writing itself
         if self.stamps != (now := stamps_of(place)):
             self.stamps = now
             if self.known and texts_of(place) != self.known:
@@ -303,6 +310,8 @@ class PlanEditing:
                 return prepare(place, rig)
             except BadInput as problem:
                 return str(problem)
+            except Exception as problem:  # told, not lost: changes wait for this one
+                return f"{type(problem).__name__}: {problem}"
 
         def then(made: Prepared | str) -> None:
             self.working = False
@@ -317,4 +326,4 @@ class PlanEditing:
                 self.bench.said.emit(f"{names} was changed on disk: taken up. Ctrl+Z takes it back.")
             self._next()
 
-        self.bench.aside.run("change", work, then)
+        self.bench.aside.run("edit", work, then)

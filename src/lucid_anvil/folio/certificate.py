@@ -53,21 +53,18 @@ def _rows(finding: Finding) -> list[dict[str, str]]:
     return made
 
 
-def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
-    """All that the template may use."""
-    finding = finding.lacking(unfinished(take))  # also where it was kept before that was looked at
+def head_of(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
+    """What every certificate says: whose, of what, against what, when, by whom, under which conditions (7.8.2.1).
+    Raises BadInput where unit or reference are not named."""
     plan = take.plan()
     unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
     if unit is None or reference is None:
         raise BadInput(f"{take.folder}: the plan names no unit or no reference: a certificate needs both.")
-    begin = next((e for e in take.events() if e["kind"] == "begin"), {})
+    events = take.events()
+    begin: dict[str, Any] = next((e for e in events if e["kind"] == "begin"), {})
     when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
-    settings = plan.step.settings
-    wants_due = plan.wants_due_date or any(e.get("due_on_certificate") for e in take.events())
+    wants_due = plan.wants_due_date or any(e.get("due_on_certificate") for e in events)
     issued = accepted.date if accepted else datetime.date.today()
-    limits = settings.get("limits", {}).get("nominal_deviation", {})
-    from .plots import curve_svg
-
     return {
         "lab": lab.facts if lab else None,
         "number": accepted.certificate if accepted else None,
@@ -81,21 +78,32 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "signatory": lab.facts.signatory if lab else "",
         "temperature": begin.get("temperature"),
         "humidity": begin.get("humidity"),
-        "readings": [reading_words(r) for r in finding.readings],
-        "rows": _rows(finding),
         "verdict": finding.verdict,
         "verdict_words": VERDICT_WORDS[finding.verdict],
         "missing": list(finding.missing),
-        "why_incomplete": next((e.get("reason") for e in reversed(take.events()) if e["kind"] == "accepted"), None),
-        "rule": RULES[settings.get("decision", "guarded")],
-        "limits": limits,
+        "why_incomplete": next((e.get("reason") for e in reversed(events) if e["kind"] == "accepted"), None),
+        "rule": RULES[plan.step.settings.get("decision", "guarded")],
+        "rig_name": rig_name(take),
+        "take": take.name,
+        "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
+    }
+
+
+def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
+    """All that the template may use."""
+    from .plots import curve_svg
+
+    finding = finding.lacking(unfinished(take))  # also where it was kept before that was looked at
+    settings = take.plan().step.settings
+    return {
+        **head_of(take, finding, lab, accepted),
+        "readings": [reading_words(r) for r in finding.readings],
+        "rows": _rows(finding),
+        "limits": settings.get("limits", {}).get("nominal_deviation", {}),
         "corridor": settings.get("corridor"),
         "coverage": _coverage(finding),
         "plot": curve_svg(finding.curve("deviation"), "deviation, %"),
         "reference_frequency": (finding.detail or {}).get("reference_frequency"),
-        "rig_name": rig_name(take),
-        "take": take.name,
-        "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
         "notes": [n for n in finding.notes if "struck" in n or "spread" in n],
     }
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import math
 from typing import Any
 
@@ -14,7 +13,7 @@ from ..engine.evaluating import unfinished
 from ..lab.ledger import Calibration
 from ..lab.place import Lab
 from ..lab.takes import Take
-from .certificate import RULES, VERDICT_WORDS, reading_words, rig_name
+from .certificate import head_of, reading_words
 from .plots import view_svg
 
 STANDARDS = {"force-comparison": "Comparison, ISO 376", "pressure-comparison": "Comparison, EURAMET cg-17"}
@@ -23,13 +22,8 @@ STANDARDS = {"force-comparison": "Comparison, ISO 376", "pressure-comparison": "
 def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
     """All that the template may use. Raises BadInput where unit or reference are not named."""
     finding = finding.lacking(unfinished(take))
-    plan, method = take.plan(), registry.get(finding.method)
-    unit, reference = plan.sensors.get("unit"), plan.sensors.get("reference")
-    if unit is None or reference is None:
-        raise BadInput(f"{take.folder}: the plan names no unit or no reference: a certificate needs both.")
-    events = take.events()
-    begin: dict[str, Any] = next((e for e in events if e["kind"] == "begin"), {})
-    when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
+    head = head_of(take, finding, lab, accepted)
+    method, unit = registry.get(finding.method), head["unit"]
     detail = finding.detail or {}
     table = detail.get("table") or {"heads": [], "rows": []}
     try:
@@ -40,23 +34,10 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
     if found is not None:
         u = None if found.uncertainty is None else found.value * found.uncertainty / 100
         value, doubt = round_to_doubt(found.value, u), None if u is None else round_to_doubt(u, u)
-    wants_due = plan.wants_due_date or any(e.get("due_on_certificate") for e in events)
-    issued = accepted.date if accepted else datetime.date.today()
     pictures = [(v.title, view_svg(finding, v)) for v in method.views]
     return {
-        "lab": lab.facts if lab else None,
-        "number": accepted.certificate if accepted else None,
-        "issued": issued.isoformat(),
-        "calibrated": when.date().isoformat() if when else "",
+        **head,
         "what": unit.kind[:1].upper() + unit.kind[1:],
-        "plan": plan,
-        "unit": unit,
-        "reference": reference,
-        "as_state": accepted.as_state if accepted else plan.as_state,
-        "operator": (accepted.by if accepted else "") or plan.operator,
-        "signatory": lab.facts.signatory if lab else "",
-        "temperature": begin.get("temperature"),
-        "humidity": begin.get("humidity"),
         "method": STANDARDS.get(finding.method, method.title),
         "value": value,
         "value_u": doubt,
@@ -67,14 +48,6 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
         "rows": _cells(table["heads"], table["rows"]),
         "polynomial": _polynomial(detail.get("polynomial") or []),
         "pictures": [(title, picture) for title, picture in pictures if picture is not None],
-        "verdict": finding.verdict,
-        "verdict_words": VERDICT_WORDS[finding.verdict],
-        "missing": list(finding.missing),
-        "why_incomplete": next((e.get("reason") for e in reversed(events) if e["kind"] == "accepted"), None),
-        "rule": RULES[plan.step.settings.get("decision", "guarded")],
-        "rig_name": rig_name(take),
-        "take": take.name,
-        "due": accepted.due.isoformat() if accepted and accepted.due and wants_due else None,
         "notes": list(finding.notes),
     }
 

@@ -54,7 +54,7 @@ def steps_plan(
         entry = ledger.entry(serial)
         method = method_for(entry.sensor.kind)
         if not method:
-            raise BadInput(f"{serial}: nothing here calibrates a {entry.sensor.kind} step by step.")
+            raise BadInput(f"{serial} ({entry.sensor.kind}): nothing here calibrates that step by step.")
         if entry.sensor.retired is not None:
             raise BadInput(f"{serial}: it is retired: take it back into use first (ledger change {serial} retired=).")
         kind, unit = QUANTITY[method]
