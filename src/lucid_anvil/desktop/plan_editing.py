@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QApplication, QLineEdit
+from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
 
 from ..contracts.explained import Setting
 from ..core.errors import BadInput
@@ -60,12 +60,15 @@ def changed_names(before: Texts, now: Texts) -> str:
     return " and ".join(names)
 
 
-def typing() -> bool:
-    """Whether a person is in the middle of something here: a dialog is open, or a field holds what is not yet taken."""
-    if QApplication.activeModalWidget() is not None:
+def typing(bench: QWidget) -> bool:
+    """Whether a person is in the middle of something on this Bench: a dialog is open over it, or a field of it holds
+    what is not yet taken."""
+    over = QApplication.activeModalWidget()
+    above = over.parentWidget() if over is not None else None
+    if over is not None and over.isVisible() and (above is None or above.window() is bench.window()):
         return True
     field = QApplication.focusWidget()
-    return isinstance(field, QLineEdit) and field.isModified()
+    return isinstance(field, QLineEdit) and field.isModified() and bench.isAncestorOf(field)
 
 
 @dataclass
@@ -289,7 +292,7 @@ class PlanEditing:
     def look(self) -> None:
         """Take up what an editor or another window wrote. Not while a person types here: that is asked about."""
         place = self.bench.plan_file
-        if place is None or self.working or self.bench.state not in ("starting", "walk-round") or typing():
+        if place is None or self.working or self.bench.state not in ("starting", "walk-round") or typing(self.bench):
             return
         if self.bench.aside.open:
             return  # this window is writing itself
