@@ -145,3 +145,20 @@ def test_what_this_window_writes_elsewhere_is_its_own(window: Any, demo_lab: Any
     assert not bench.editing.working and not any("changed on disk" in t for t in said)
     rewrite(place, "GA-02", "GA-07")
     until(lambda: any("changed on disk" in t for t in said))
+
+
+def test_a_change_under_way_when_another_plan_is_opened_ends_nothing(window: Any, place: Path, demo_lab: Any) -> None:
+    bench = opened(window, place)
+    said: list[str] = []
+    bench.said.connect(said.append)
+    rewrite(place, "trigger: 20 N", "trigger: 31 N")
+    bench.editing._take_up()
+    other = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
+    for _ in range(2):
+        row = bench.editing.sheet.rows["hits"]
+        row.box.setText("6")
+        row.box.editingFinished.emit()
+    bench.plan_file = other
+    bench.editing.watch()
+    until(lambda: not bench.aside.open)
+    assert not bench.editing.working and not bench.editing.asked and not any("changed on disk" in t for t in said)

@@ -237,6 +237,8 @@ class PlanEditing:
             self._make(asked, held)
 
     def _make(self, asked: Asked, held: Texts) -> None:
+        if not self.asked or self.asked[0] is not asked:
+            return
         assert self.bench.prepared
         rig = self.bench.prepared.rig_file
 
@@ -252,6 +254,8 @@ class PlanEditing:
                 return f"The change can't be made: {type(problem).__name__}: {problem}"
 
         def then(made: Prepared | str) -> None:
+            if not self.asked or self.asked[0] is not asked:
+                return  # another plan is in hand by now: it shows that one
             self.working = False
             self.asked.popleft()
             self.known = texts_of(asked.place)
@@ -317,6 +321,8 @@ class PlanEditing:
                 return f"{type(problem).__name__}: {problem}"
 
         def then(made: Prepared | str) -> None:
+            if self.bench.plan_file != place:
+                return
             self.working = False
             names = changed_names(before, held)
             if isinstance(made, str):
