@@ -138,7 +138,7 @@ def test_a_press_that_does_nothing_is_no_reason_to_turn_it_up(lab: Lab) -> None:
     assert np.abs(played.drive).max() < 6 and played.drive[-1] == 0
 
 
-@pytest.mark.parametrize(("scene", "course", "why"), [({"full": "3 kN"}, {}, "did not come to"),
+@pytest.mark.parametrize(("scene", "course", "why"), [({"full": "120 N"}, {}, "at its end"), ({"full": "3 kN"}, {}, "did not come to"),
                                                       ({}, {"steady": "0.0000001 %"}, "does not come to rest")])  # fmt: skip
 def test_what_never_comes_is_not_waited_for_for_ever(
     lab: Lab, scene: dict[str, Any], course: dict[str, Any], why: str

@@ -220,7 +220,9 @@ def test_kill_the_window(demo_lab: Any, tmp_path: Path) -> None:
 @pytest.mark.parametrize("at", ["walk-round", "running", "done"])
 def test_a_run_that_the_system_ends_eases_down_is_read_and_goes(demo_lab: Any, conduct: Conduct, at: str) -> None:
     """It does not wait half an hour for faces: a machine that shuts down would kill it then."""
-    running = conduct(short_plan(demo_lab, LONG if at == "running" else {}), auto=None if at == "walk-round" else "T.T.")
+    running = conduct(
+        short_plan(demo_lab, LONG if at == "running" else {}), auto=None if at == "walk-round" else "T.T."
+    )
     running.wait(driven if at == "running" else lambda b: b.state == at)
     running.process.terminate()
     assert running.process.wait(60) == 0

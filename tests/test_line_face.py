@@ -84,6 +84,20 @@ def test_a_part_whose_run_is_stopped_is_neither_good_nor_bad(window: Any, demo_l
     face.leave()
 
 
+def test_a_part_that_can_not_begin_leaves_nobody_waiting(window: Any, demo_lab: Any, plan: Path) -> None:
+    bench = window.bench
+    bench.open_line(plan)
+    QApplication.activeModalWidget().done_with()
+    face = bench.line
+    rig = demo_lab.folder / "rigs" / "driver.rig.yaml"
+    rig.write_text(rig.read_text(encoding="utf-8").replace("block: 512", "block: 5"), encoding="utf-8")
+    face.line.setText("FD-3")
+    QTest.keyClick(face.line, Qt.Key.Key_Return)
+    until(lambda: not face.under_way, 30)
+    assert face.big.word == "Can't begin" and "block" in face.why.text() and face.tally.text() == ""
+    face.leave()
+
+
 @pytest.mark.parametrize(("value", "used"), [(1.0, 1.0), (-1.0, 2.0)])
 def test_a_limit_without_any_width_has_no_room(value: float, used: float) -> None:
     row = reading_row(Reading("polarity", "Polarity", value, "", 0.0, low=1.0, high=1.0, verdict="inside"))

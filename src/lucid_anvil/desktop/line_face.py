@@ -141,6 +141,7 @@ class LineFace(QWidget):
         self.timer.timeout.connect(self.look)
         self._tell()
         self.show_state("Put the first part on", "muted", "")
+        bench.aside.failed.connect(self.could_not)
         bench.installEventFilter(self)
         self.setGeometry(bench.rect())
         self.show()
@@ -200,8 +201,18 @@ class LineFace(QWidget):
             take = Take(bench.take)
             if take.status() != "done":
                 self._judged("cut", take.reason() or "The run was stopped.")
-            elif bench.finding is not None:
+            elif bench.finding is None:
+                self._judged("cut", "Nothing was read of it.")
+            else:
                 self._judged(bench.finding.verdict, "\n".join(named(bench.finding)))
+
+    def could_not(self, why: str) -> None:
+        """Its plan could not be opened: the part is not judged, and the next may come."""
+        if self.under_way and not self.begun:
+            self.timer.stop()
+            self.under_way = False
+            self.show_state("Can't begin", "brass", f"{self.serial}\n{why}")
+            self.line.setFocus()
 
     def _judged(self, verdict: str, why: str) -> None:
         self.timer.stop()
@@ -227,6 +238,7 @@ class LineFace(QWidget):
     def leave(self) -> None:
         """The Bench again; what runs goes on there."""
         self.timer.stop()
+        self.bench.aside.failed.disconnect(self.could_not)
         self.bench.removeEventFilter(self)
         self.bench.line = None
         self.hide()

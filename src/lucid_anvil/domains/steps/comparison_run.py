@@ -153,7 +153,11 @@ class Runner:
                 since = self._now()
                 while self._now() - since < LOST and self._change(1.0) > self.course.steady / 100 * self.top:
                     yield from self.turn("rise", hold.load)
+                if self._now() - since >= LOST:  # a figure taken on the way would overshoot
+                    yield from self._give_up(self._restless(hold))
                 self.per_volt = self.load / self.volts
+            elif self.goal > 0.95:
+                yield from self._give_up("the source is at its end, and the reference shows next to no load")
             elif self.goal > 0.5 and self.load < KNOWN * self.top / 4:
                 yield from self._give_up("the source is at half its range, and the reference shows no load")
         start = self.load
