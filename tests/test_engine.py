@@ -28,6 +28,8 @@ from lucid_anvil.lab.takes import Take
 Conduct = Callable[..., Running]
 BLOCK, RATE = 2048, 51200.0
 LONG = {"dwell": "3 s", "start": "125 Hz", "stop": "1000 Hz", "steps_per_octave": 1}
+PATIENT = {"front_end": {"patience": "1.5 s"}}
+"""For real pace on a machine that does other things meanwhile."""
 
 
 def raw(take: Path) -> dict[str, np.ndarray]:
@@ -283,7 +285,7 @@ def test_faults_of_the_signal_are_struck_and_the_run_goes_on(demo_lab: Any, cond
 
 
 def test_kill_the_conductor(demo_lab: Any, conduct: Conduct) -> None:
-    running = conduct(short_plan(demo_lab, LONG), pace="real")
+    running = conduct(short_plan(demo_lab, LONG, PATIENT), pace="real")
     board = running.wait(driven)
     held = pids(running.take)
     os.kill(held["conductor"], signal.SIGKILL)
@@ -319,7 +321,7 @@ def ends_at_zero(take: Take) -> None:
 
 
 def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
-    running = conduct(short_plan(demo_lab, LONG), pace="real")
+    running = conduct(short_plan(demo_lab, LONG, PATIENT), pace="real")
     running.wait(driven)
     held = pids(running.take)
     os.kill(held["keeper"], signal.SIGKILL)
@@ -339,7 +341,7 @@ def test_kill_the_keeper(demo_lab: Any, conduct: Conduct) -> None:
 
 
 def test_a_conductor_that_hangs(demo_lab: Any, conduct: Conduct) -> None:
-    running = conduct(short_plan(demo_lab, LONG), pace="real")
+    running = conduct(short_plan(demo_lab, LONG, PATIENT), pace="real")
     running.wait(driven)
     held = pids(running.take)
     os.kill(held["conductor"], signal.SIGSTOP)

@@ -103,7 +103,7 @@ class PlanEditing:
         self.known: Texts = {}
         """The files as this window last read or wrote them"""
         self.stamps: Stamps = ()
-        self.timer = QTimer()
+        self.timer = QTimer(bench)  # a window that is gone looks no more
         self.timer.timeout.connect(self.look)
 
     def forget(self) -> None:
