@@ -30,6 +30,9 @@ def quantity(unit: str) -> BeforeValidator:
     return Quantity(lambda v: parse(v, unit), json_schema_input_type=float | str, unit=unit)
 
 
+Seconds = Annotated[float, quantity("s")]
+
+
 def _flag(value: Any) -> Any:
     if isinstance(value, str) and value.lower() in ("on", "off", "yes", "no", "true", "false"):
         return value.lower() in ("on", "yes", "true")

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, model_validator
 
-from ..contracts.settings import Flag, Model, check, quantity
+from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from ..core.control import randomprofile, sineprofile
 from ..core.control.corridor import Band, Side
 from ..core.control.sweep import Sweeping, sweeping
@@ -16,7 +16,6 @@ from ..core.quantities import parse, same_kind, split
 from .textfiles import load_yaml
 
 Hz = Annotated[float, quantity("Hz")]
-Seconds = Annotated[float, quantity("s")]
 Metres2 = Annotated[float, quantity("m/s^2")]
 DENSITY = "(m/s^2)^2/Hz"
 ABSOLUTE = {"displacement": "m", "velocity": "m/s", "acceleration": "m/s^2", "line": "m/s^2", "density": DENSITY}

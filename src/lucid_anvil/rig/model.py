@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from ..contracts.settings import Flag, Model, check, quantity
+from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
 from ..lab.plans import GuardPart
@@ -17,7 +17,6 @@ from .scenes import Scene
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
-Seconds = Annotated[float, quantity("s")]
 Percent = Annotated[float, quantity("%")]
 MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m"}
 """Kinds of channels that have a sensor, and the unit of what it measures."""

@@ -7,11 +7,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from ..contracts.settings import Flag, Model, quantity
+from ..contracts.settings import Flag, Model, Seconds, quantity
 from .amplifier_scene import AmplifierScene
 
 Hz = Annotated[float, quantity("Hz")]
-Seconds = Annotated[float, quantity("s")]
 Percent = Annotated[float, quantity("%")]
 
 

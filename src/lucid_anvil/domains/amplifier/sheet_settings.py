@@ -10,11 +10,10 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.method import MethodSettings
-from ...contracts.settings import Flag, Model, quantity
+from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.errors import BadInput
 from ...core.quantities import parse
 
-Seconds = Annotated[float, quantity("s")]
 Volt = Annotated[float, quantity("V")]
 PRECONDITION = "output-precondition"
 """A step that reads nothing: all channels are driven, at the first load, for as long as it says, to be warm and settled

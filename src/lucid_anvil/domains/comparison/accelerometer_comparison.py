@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Method, MethodSettings, Performance
 from ...contracts.recording import Channel
-from ...contracts.settings import Flag, Model, quantity
+from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.calibration.response import Response
 from ...core.errors import BadInput
 from ...core.quantities import parse, preferred_frequencies, sensitivity_unit
@@ -18,7 +18,6 @@ from ...lab.plans import DEFAULT_WALK_ROUND
 from ...rig.model import SourceOfDoubt
 
 Hz = Annotated[float, quantity("Hz")]
-Seconds = Annotated[float, quantity("s")]
 Percent = Annotated[float, quantity("%")]
 Metres2 = Annotated[float, quantity("m/s^2")]
 

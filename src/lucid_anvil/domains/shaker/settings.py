@@ -10,14 +10,13 @@ from pydantic import Field, field_validator, model_validator
 
 from ...contracts.method import MethodSettings
 from ...contracts.recording import Channel
-from ...contracts.settings import Flag, Model, quantity
+from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.control.sineloop import Regulation
 from ...core.errors import BadInput
 from ...core.quantities import parse, split
 from ...lab.profiles import AnyFile, BandPart, RandomFile, SineFile, SweepPart, TimeFile, profile_of
 
 Hz = Annotated[float, quantity("Hz")]
-Seconds = Annotated[float, quantity("s")]
 Metres2 = Annotated[float, quantity("m/s^2")]
 Percent = Annotated[float, quantity("%")]
 
