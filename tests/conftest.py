@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import datetime
 import gc
 import os
@@ -24,7 +25,9 @@ hypothesis_settings.load_profile("house")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # Runs of the tests are not among those of the person at this machine.
 os.environ["LUCID_ANVIL_RUNS"] = tempfile.mkdtemp(prefix="lucid-anvil-runs-")
-os.environ["LUCID_ANVIL_LABS"] = str(Path(tempfile.mkdtemp(prefix="lucid-anvil-labs-")) / "labs.json")
+LABS = tempfile.mkdtemp(prefix="lucid-anvil-labs-")
+atexit.register(shutil.rmtree, LABS, True)
+os.environ["LUCID_ANVIL_LABS"] = str(Path(LABS) / "labs.json")
 
 # Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
 gc.disable()

@@ -13,6 +13,7 @@ import typer
 from .cli_card import card_app
 from .cli_ledger import ledger_app
 from .cli_many import catalogue_app, reread
+from .cli_paper import paper_app
 from .cli_plan import plan_app
 from .cli_rig import rig_app
 from .cli_shared import JsonOut, LabOption, give_json, say, show_table
@@ -32,6 +33,7 @@ app = typer.Typer(
     help="Lucid Anvil, the bench program of a test engineer.",
 )
 app.add_typer(plan_app, name="plan")
+app.add_typer(paper_app, name="paper")
 app.add_typer(ledger_app, name="ledger")
 
 app.add_typer(card_app, name="soundcard")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import threading
 from collections.abc import Callable
@@ -68,7 +69,8 @@ class Background(QObject):
                 held = (kind, number, None, str(problem))
             except Exception as problem:  # a thread's fault must be told, not lost
                 held = (kind, number, None, f"Lucid Anvil failed: {type(problem).__name__}: {problem}")
-            self._came.emit(held)
+            with contextlib.suppress(RuntimeError):  # whoever asked is gone: nobody waits for it
+                self._came.emit(held)
 
         threading.Thread(target=job, daemon=True).start()
 

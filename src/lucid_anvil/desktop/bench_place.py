@@ -13,6 +13,7 @@ from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
 from ..lab import patterns
+from ..lab.papers import name_of
 from ..lab.place import Lab
 from ..lab.plans import load_plan
 from ..lab.series import begin_series, series_in, series_of
@@ -523,13 +524,13 @@ class BenchPlace(QWidget):
 
     def make_report(self) -> None:
         """The report of the take in hand, into the Folio."""
-        from ..folio.keeping import keep_report
+        from ..folio.keeping import begin_report
 
         if self.take is None:
             return
         take = Take(self.take)
         self.said.emit("The report is being written.")
-        self.aside.run("report", lambda: keep_report(self.lab, take), lambda place: self.paper.emit(place.stem))
+        self.aside.run("report", lambda: begin_report(self.lab, take), lambda place: self.paper.emit(name_of(place)))
 
     def again(self) -> None:
         """Another take."""

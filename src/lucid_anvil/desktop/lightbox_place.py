@@ -23,6 +23,7 @@ from ..formats import Recording, read, write
 from ..formats.files import ENDINGS
 from ..lab.catalogue import Catalogue
 from ..lab.exporting import export
+from ..lab.papers import name_of
 from ..lab.place import Lab
 from ..lab.querying import parsed
 from ..lab.takes import Take, from_file, list_takes
@@ -142,7 +143,7 @@ class LightboxPlace(QWidget):
 
     def make_report(self) -> None:
         """The report of the take that is chosen."""
-        from ..folio.keeping import keep_report
+        from ..folio.keeping import begin_report
 
         item = self.list.currentItem()
         folder = item.data(FOLDER) if item is not None else None
@@ -151,7 +152,7 @@ class LightboxPlace(QWidget):
             return
         take = Take(folder)
         self.hint.setText("The report is being written.")
-        self.aside.run("report", lambda: keep_report(self.lab, take), lambda place: self.written.emit(place.stem))
+        self.aside.run("report", lambda: begin_report(self.lab, take), lambda place: self.written.emit(name_of(place)))
 
     # --- the list --------------------------------------------------------------------------------------------
 

@@ -281,6 +281,8 @@ class MainWindow(QMainWindow):
                 self.places.addWidget(self._late[place])
                 if place == "Lightbox":
                     self._late[place].written.connect(self.show_paper)
+                else:
+                    self._late[place].said.connect(self.say)
             else:
                 self._late[place].reload()
             self.places.setCurrentWidget(self._late[place])

@@ -226,6 +226,13 @@ def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
     return next((c for c in reversed(history) if c.take and Path(c.take).resolve() == wanted), None)
 
 
+def certified(take: Take, finding: Finding) -> bool:
+    """Whether its paper is a certificate: a comparison of two sensors that the plan names."""
+    if finding.method == "accelerometer-comparison":
+        return True
+    return bool(registry.get(finding.method).calibrates) and {"unit", "reference"} <= set(take.plan().sensors)
+
+
 def report(take: Take, place: Path) -> None:
     """The PDF of a take's counted finding: certificate of a comparison, test report of all else. Raises BadInput."""
     close_take(take)
@@ -235,8 +242,7 @@ def report(take: Take, place: Path) -> None:
     if (changed := wrong(take)) is not None:
         finding = finding.lacking([changed])
     lab = lab_of(take.folder)
-    method = registry.get(finding.method)
-    if method.calibrates and {"unit", "reference"} <= set(take.plan().sensors):
+    if certified(take, finding) and finding.method != "accelerometer-comparison":
         from . import steps_certificate
 
         values = steps_certificate.context(take, finding, lab, accepted_of(take, lab))

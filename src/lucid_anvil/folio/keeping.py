@@ -6,14 +6,32 @@ import re
 from pathlib import Path
 
 from ..core.errors import BadInput
+from ..lab.papers import from_lab, list_papers, load_paper
 from ..lab.place import Lab
 from ..lab.takes import Take
-from .certificate import report
+from .certificate import certified, report
+from .handing import begin_paper
 
 
 def reports(lab: Lab) -> Path:
     """Where reports are kept."""
     return lab.folder / "reports"
+
+
+def begin_report(lab: Lab, take: Take) -> Path:
+    """What *Report* makes: of a calibration the certificate as it would stand, as PDF; of all else a paper of cards, or
+    the one of this take alone that is still open. Raises BadInput where there is nothing to report."""
+    finding = take.finding()
+    if finding is not None and certified(take, finding):
+        return keep_report(lab, take)
+    for place in list_papers(lab):
+        try:
+            paper = load_paper(place)
+        except BadInput:
+            continue
+        if paper.open and paper.takes == [from_lab(lab, take.folder)]:
+            return place
+    return begin_paper(lab, [take])
 
 
 def keep_report(lab: Lab, take: Take) -> Path:

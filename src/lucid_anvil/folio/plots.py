@@ -11,8 +11,8 @@ from ..contracts.finding import Curve, Finding
 from ..contracts.method import Axis
 from ..core.figures import axis_unit
 
-INK, MUTED, TEAL, PLUM, CLAY, CORRIDOR, LINE = (
-    "#23282D", "#6D726F", "#0D6E6E", "#6B4C7A", "#B3452C", "#D5E3DC", "#D9D2C3",
+INK, MUTED, TEAL, PLUM, CLAY, CORRIDOR, LINE, COPPER = (
+    "#23282D", "#6D726F", "#0D6E6E", "#6B4C7A", "#B3452C", "#D5E3DC", "#D9D2C3", "#A8631B",
 )  # fmt: skip
 
 
@@ -86,9 +86,12 @@ def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.
     return _svg(figure)
 
 
-def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2.6) -> str | None:
+def view_svg(
+    finding: Finding, view: Axis, width: float = 6.8, height: float = 2.6, *,
+    x_range: tuple[float, float] | None = None, y_range: tuple[float, float] | None = None, marks: Sequence[float] = (),
+) -> str | None:  # fmt: skip
     """One of a method's views: its curves on their axes, the first strong, a corridor where one is stated. None when
-    the finding has no such curve."""
+    the finding has no such curve. Ranges of the axes and places of numbered marks are in the curves' own units."""
     there = [c for c in finding.curves if view.shows(c.key) and any(y is not None for y in c.y)]
     if not there:
         return None
@@ -115,11 +118,30 @@ def view_svg(finding: Finding, view: Axis, width: float = 6.8, height: float = 2
     last = next((r.value for r in finding.readings if view.upto and r.key == view.upto), None)
     if last:
         axes.set_xlim(0, 1.1 * last * by_x)
+    if x_range is not None:
+        axes.set_xlim(x_range[0] * by_x, x_range[1] * by_x)
+    if y_range is not None:
+        axes.set_ylim(y_range[0] * by_y, y_range[1] * by_y)
+    for number, at in enumerate(marks, 1):
+        _numbered(axes, number, at * by_x)
     if len(there) > 1:
         axes.legend(frameon=False, fontsize=7, ncols=min(len(there), 4), loc="upper right")
     axes.set_xlabel(x_unit, color=MUTED, loc="right")
     axes.set_ylabel(y_unit, color=MUTED)
     return _svg(figure)
+
+
+def _numbered(axes: Any, number: int, x: float) -> None:
+    """A number in a ring above its place on the x axis, where that is in sight."""
+    low, high = axes.get_xlim()
+    if not low <= x <= high:
+        return
+    axes.axvline(x, color=COPPER, linewidth=0.6, linestyle=(0, (2, 2)), zorder=6)
+    axes.annotate(
+        str(number), (x, 1.0), xycoords=("data", "axes fraction"), ha="center", va="center", color=COPPER, fontsize=7,
+        bbox={"boxstyle": "circle,pad=0.25", "facecolor": "white", "edgecolor": COPPER, "linewidth": 0.8},
+        annotation_clip=False, zorder=9,
+    )  # fmt: skip
 
 
 def _most(rows: Iterable[Sequence[float | None]]) -> float:

@@ -32,6 +32,8 @@ class LabFacts(Model):
     customer_address: str = ""
     operator: str = ""
     signatory: str = ""
+    may_sign: list[str] = Field(default_factory=list)
+    """Who may sign papers; the signatory alone where nobody is named"""
     ledger: str = "sqlite:///ledger.sqlite"
     rig: str = "rigs/comparison.rig.yaml"
     certificate_prefix: str = "C"
