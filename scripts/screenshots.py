@@ -13,7 +13,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 
 KEPT = (
-    "ledger", "bench-running", "budget", "folio", "force", "profile-editor", "sine-running", "random-running",
+    "ledger", "bench-running", "budget", "cards", "force", "profile-editor", "sine-running", "random-running",
     "sine-cut", "response", "tension", "overlay", "settings", "new-test", "amplifier-sheet", "beginning", "hook-up",
     "by-hand", "four-steps",
 )  # fmt: skip

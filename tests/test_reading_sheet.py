@@ -86,7 +86,15 @@ def test_a_coupon_from_elsewhere_becomes_a_report(qtbot: Any, tmp_path: Path) ->
     )
     # Reported, and read again with one more offset.
     k.click(lightbox.paper)
-    until(lambda: list((window.lab.folder / "reports").glob("*.pdf")) != [])
+    until(lambda: window.tabs["Folio"].isChecked())
+    view = window.place("Folio").view_of_cards
+    until(lambda: view.made is not None)
+    k.click(view.hand)
+    k.did()
+    QApplication.activeModalWidget().fields.boxes["by"].setText("K.B.")
+    k.click(QApplication.activeModalWidget().yes)
+    assert len(list((window.lab.folder / "papers").glob("*.pdf"))) == 1
+    window.go("Lightbox")
     lightbox.tabs.choose("raw")
     lightbox.record.reread.emit()
     lightbox.again.sheet.changed.emit(lightbox.again.sheet.rows["proof"].setting, "[0.2 %, 1 %]")

@@ -227,6 +227,7 @@ class Story:
         self._until_done()
         settle(0.5)
         self.shot("tension")
+        self._paper()
         self.window.go("Lightbox")
         place = self.window.place("Lightbox")
         place.open_file(self.lab.folder / "records" / "coupon-3.csv")
@@ -244,6 +245,24 @@ class Story:
         settle(0.5)
         self.shot("record-read")
         bench.leave()
+
+    def _paper(self) -> None:
+        """The take's paper, card by card."""
+        from ..folio.handing import may_sign
+        from ..lab.papers import list_papers
+
+        bench = self.window.bench
+        bench.make_report()
+        if not wait_until(lambda: bool(list_papers(self.lab)) and not bench.aside.open, 60):
+            raise RuntimeError(f"there is no paper: {self.window.strip.text()}")
+        view = self.window.place("Folio").view_of_cards
+        wait_until(lambda: view.made is not None and view.aside.open == 0, 60)
+        at = next(i for i, c in enumerate(view.paper.cards) if c.kind == "curves")
+        view.cards.choose(at)
+        wait_until(lambda: False, 0.6)
+        self.shot("cards")
+        self.say(f"paper {list_papers(self.lab)[0]}; may be signed by {' or '.join(may_sign(self.lab))}")
+        self.window.go("Bench")
 
     def run_force(self) -> None:
         """A force sensor on the press, from the Ledger on."""

@@ -141,7 +141,7 @@ def summary_row(one: Reported, known: Mapping[str, Entry]) -> dict[str, Any]:
     `known`: the ledger's entries by serial."""
     begin = next((e for e in one.take.events() if e["kind"] == "begin"), {})
     when = datetime.datetime.fromtimestamp(begin["wall"]) if "wall" in begin else None
-    since = [d for d in (one.take.doubt(), *found_wrong(one.take, known)) if d]
+    since = [d for d in (one.take.doubt(), *found_wrong(one.take, known, one.plan)) if d]
     beyond = [r.label for r in one.finding.readings if r.verdict in ("outside", "open")]
     return {
         "when": when.strftime("%Y-%m-%d %H:%M") if when else "–", "what": one.name, "method": one.method.title,

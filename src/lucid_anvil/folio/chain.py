@@ -10,7 +10,7 @@ from ..core.errors import BadInput
 from ..core.quantities import factor
 from ..lab.ledger import Entry
 from ..lab.place import Lab
-from ..lab.plans import SensorRecord
+from ..lab.plans import Plan, SensorRecord
 from ..lab.takes import Take
 
 FLOOR = 0.5
@@ -26,16 +26,17 @@ def known_sensors(lab: Lab) -> dict[str, Entry]:
         ledger.close()
 
 
-def found_wrong(take: Take, known: Mapping[str, Entry]) -> list[str]:
+def found_wrong(take: Take, known: Mapping[str, Entry], plan: Plan | None = None) -> list[str]:
     """What a take was measured with and was found off since, a sentence each: the next calibration after it, as found,
     differs from the sensitivity that it used by more than both uncertainties together (root sum of squares, as
-    JCGM 100, 5.1.2). The unit under calibration is what a take is about, and not among them."""
+    JCGM 100, 5.1.2). The unit under calibration is what a take is about, and not among them. `plan`: the take's, where
+    it is read already."""
     begun = next((e["wall"] for e in take.events() if e["kind"] == "begin" and "wall" in e), None)
     if begun is None:
         return []
     day = datetime.datetime.fromtimestamp(begun).date()
     made = []
-    for role, used in take.plan().sensors.items():
+    for role, used in (plan or take.plan()).sensors.items():
         entry = known.get(used.serial)
         if role != "unit" and entry is not None and used.sensitivity:
             said = _against(used, entry, day, take)

@@ -192,7 +192,8 @@ def _laid_in(pdf: bytes, where: dict[int, Path], paper: Paper) -> bytes:
         try:
             # A copy of its own: turning a page as it is shown needs a writer that owns it.
             for i, page in enumerate(PdfWriter(clone_from=reader).pages):
-                page.transfer_rotation_to_content()
+                if page.rotation:
+                    page.transfer_rotation_to_content()
                 box = page.cropbox
                 by = min((width - 2 * edge_x) / float(box.width), (height - 2 * edge_y - 8 * POINT) / float(box.height))
                 x = (width - by * float(box.width)) / 2 - by * float(box.left)
