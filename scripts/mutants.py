@@ -28,7 +28,8 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     "readers": (
         ["formats/csvfile.py", "formats/xlsxfile.py", "formats/files.py", "formats/whole.py"],
         ["test_formats.py", "test_files_robust.py"] + [f"test_nothing_claimed.py::test_{name}" for name in (
-            "a_file_cut_anywhere_is_refused_or_the_same", "time_axes_in_other_units_are_understood",
+            "a_file_cut_anywhere_is_refused_or_the_same[csv]",
+            "a_file_cut_anywhere_is_refused_or_the_same[xlsx]", "time_axes_in_other_units_are_understood",
             "what_is_not_a_real_number_is_never_read_as_one", "csv_as_offices_write_it",
             "a_decimal_comma_that_comes_late", "two_channels_of_one_name", "units_of_a_pasted_table",
             "a_last_line_that_does_not_end_is_noted_in_the_finding",
@@ -37,7 +38,7 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     "profiles": (
         ["core/control/sineprofile.py", "core/control/randomprofile.py", "core/control/table.py",
          "core/control/corridor.py", "core/control/points.py", "lab/profiles.py"],
-        ["test_profiles.py", "test_profile_laws.py", "test_shaker_settings.py"],
+        ["test_profiles.py", "test_profile_laws.py", "test_profile_tables.py", "test_shaker_settings.py"],
     ),
 }  # fmt: skip
 CONFIG = """

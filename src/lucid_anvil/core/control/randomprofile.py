@@ -10,6 +10,7 @@ import numpy as np
 from ..errors import BadInput
 from ..signal.sinefit import Floats
 from .corridor import Band
+from .sineprofile import with_edges
 
 DB_PER_OCTAVE = 1 / (10 * math.log10(2))
 """Exponent of a density slope of 1 dB/oct: 0.3322, so that 3 dB/oct is f^0.9966, not f¹."""
@@ -88,9 +89,7 @@ class RandomProfile:
 
     def grid(self, per_octave: int = 24) -> Floats:
         """Frequencies [Hz] on a logarithmic grid that has every breakpoint."""
-        count = max(2, math.ceil(per_octave * math.log2(self.stop / self.start)) + 1)
-        inner = np.geomspace(self.start, self.stop, count)[1:-1]
-        return np.unique(np.concatenate([inner, self.frequencies]))
+        return with_edges(self.frequencies, per_octave)
 
 
 def solve(points: list[Point], rms: float | None = None) -> RandomProfile:

@@ -8,6 +8,7 @@ and two constant laws cross where their power laws meet, in closed form.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -135,16 +136,22 @@ class SineProfile:
 
     def grid(self, per_octave: int = 24) -> Floats:
         """Frequencies [Hz] on a logarithmic grid that has every edge."""
-        count = max(2, math.ceil(per_octave * math.log2(self.stop / self.start)) + 1)
-        f = np.geomspace(self.start, self.stop, count)
-        f[0], f[-1] = self.start, self.stop
-        return np.unique(np.concatenate([f, [p.high for p in self.pieces[:-1]]]))
+        return with_edges([self.start, *(p.high for p in self.pieces)], per_octave)
 
     def scaled(self, by: float) -> SineProfile:
         """The profile at another level; absolute edges stay."""
         from dataclasses import replace
 
         return SineProfile(tuple(replace(p, level=p.level * by) for p in self.pieces), self.crossovers)
+
+
+def with_edges(edges: Sequence[float], per_octave: int) -> Floats:
+    """A logarithmic grid from the first to the last of rising `edges` [Hz] that has every one of them, once."""
+    held = np.asarray(edges, dtype=float)
+    count = max(2, math.ceil(per_octave * math.log2(held[-1] / held[0])) + 1)
+    inner = np.geomspace(held[0], held[-1], count)[1:-1]
+    own = inner[~np.isclose(inner[:, None], held, rtol=1e-9, atol=0).any(axis=1)]
+    return np.sort(np.concatenate([held, own]))
 
 
 def _in_acceleration(band: Band, piece: Piece, f: Floats, target: Floats) -> tuple[Floats, Floats]:

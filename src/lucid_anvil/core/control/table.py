@@ -41,14 +41,22 @@ def read_table(text: str, unit: str | None = None) -> Table:
     if not lines:
         raise BadInput("The table is empty: paste two columns, frequency and value.")
     mark = next((m for m in ("\t", ";") if m in lines[-1][1]), None)
-    blanks = mark is None and bool(re.search(r"\S\s+\S", lines[-1][1]))
-    comma = mark is not None or (blanks and "," in lines[-1][1] and not re.search(r",\s", lines[-1][1]))
-    rows, header = [], ""
+    # Whole numbers show no comma: what a comma is, all rows of numbers tell together.
+    numbers = [line for _i, line in lines if line[:1].isdigit()]
+    blanks = mark is None and any(re.search(r"\S\s+\S", line) for line in numbers)
+    inside, parting = (any(re.search(p, line) for line in numbers) for p in (r",\S", r",(\s|$)"))
+    comma = mark is not None or (blanks and inside and not parting)
+    rows, header, wide = [], "", 0
     for i, line in lines:
         cells = re.split(re.escape(mark), line) if mark else re.split(r"\s+" if blanks and comma else r"[,\s]+", line)
         cells = [c.strip() for c in cells if c.strip()]
         try:
             rows.append((_number(cells[0], comma), _number(cells[1], comma)))
+            wide = wide or len(cells)
+            if len(cells) != wide:
+                raise BadInput(f"Line {i}, '{line[:40]}': it has {len(cells)} columns, the first row {wide}: mend it.")
+        except BadInput:
+            raise
         except (ValueError, IndexError):
             if rows:
                 raise BadInput(f"Line {i}, '{line[:40]}': two numbers are wanted here: mend it.") from None
