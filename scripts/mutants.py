@@ -8,6 +8,10 @@ from __future__ import annotations
 
 import argparse
 import collections
+import concurrent.futures
+import json
+import os
+import random
 import shutil
 import subprocess
 import sys
@@ -51,19 +55,14 @@ pytest_add_cli_args = ["-p", "no:xdist", "-x"]
 also_copy = ["tests", "scripts"]
 use_setproctitle = false
 """
+PATIENCE = 180
+"""s that a fault may take in a process of its own"""
 NOTICED = ("killed", "timeout", "segfault", "suspicious", "caught by type check")
 
 
 def one(name: str, folder: Path, children: int) -> dict[str, collections.Counter[str]]:
     """Outcome of each fault of a set, counted by module; what survived is left in `folder`/survivors.txt."""
-    modules, tests = SETS[name]
-    shutil.rmtree(folder, ignore_errors=True)  # what was found of an older tree is no answer
-    shutil.copytree(
-        HERE, folder, ignore=shutil.ignore_patterns(".git", ".venv", "docs", "*cache*", "mutants"), dirs_exist_ok=True
-    )
-    told = CONFIG.format(modules=[PACKAGE + m for m in modules], tests=[f"tests/{t}" for t in tests]).replace("'", '"')
-    project = folder / "pyproject.toml"
-    project.write_text(project.read_text(encoding="utf-8") + told, encoding="utf-8")
+    copy_of(name, folder)
     tool = [sys.executable, "-m", "mutmut"]
     with (folder / "log.txt").open("w") as log:
         ran = subprocess.run([*tool, "run", "--max-children", str(children)], cwd=folder, stdout=log, stderr=log)
@@ -80,17 +79,66 @@ def one(name: str, folder: Path, children: int) -> dict[str, collections.Counter
     return made
 
 
+def copy_of(name: str, folder: Path) -> None:
+    """A copy of the tree in which a set's faults are put."""
+    modules, tests = SETS[name]
+    shutil.rmtree(folder, ignore_errors=True)  # what was found of an older tree is no answer
+    shutil.copytree(
+        HERE, folder, ignore=shutil.ignore_patterns(".git", ".venv", "docs", "*cache*", "mutants"), dirs_exist_ok=True
+    )
+    told = CONFIG.format(modules=[PACKAGE + m for m in modules], tests=[f"tests/{t}" for t in tests]).replace("'", '"')
+    project = folder / "pyproject.toml"
+    project.write_text(project.read_text(encoding="utf-8") + told, encoding="utf-8")
+
+
+def apart(name: str, folder: Path, count: int, children: int) -> dict[str, collections.Counter[str]]:
+    """As `one`, with each fault in a process of its own and `count` of them drawn at random: a library with threads of
+    its own (the one that reads tables) does not live through the fork by which `one` tries them, and hangs."""
+    tests = SETS[name][1]
+    copy_of(name, folder)
+    subprocess.run([sys.executable, "-m", "mutmut", "run", "none.of.them"], cwd=folder, capture_output=True)
+    keys = [k for meta in sorted((folder / "mutants").rglob("*.meta"))
+            for k in json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]]  # fmt: skip
+    drawn = random.Random(1).sample(keys, min(count, len(keys)))
+    environment = {**os.environ, "PYTHONPATH": "src", "PYTHONDONTWRITEBYTECODE": "1"}
+    line = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:xdist", "-p", "no:cacheprovider",
+            *(f"tests/{t}" for t in tests)]  # fmt: skip
+
+    def outcome(key: str) -> str:
+        try:
+            ran = subprocess.run(line, cwd=folder / "mutants", env={**environment, "MUTANT_UNDER_TEST": key},
+                                 capture_output=True, timeout=PATIENCE)  # fmt: skip
+        except subprocess.TimeoutExpired:
+            return "timeout"
+        return {0: "survived", 1: "killed", 2: "killed"}.get(ran.returncode, "suspicious")
+
+    if outcome("") != "survived":
+        raise SystemExit(f"{name}: its tests fail without any fault; see {folder}")
+    made: dict[str, collections.Counter[str]] = collections.defaultdict(collections.Counter)
+    left = []
+    with concurrent.futures.ThreadPoolExecutor(children) as pool:
+        for key, said in zip(drawn, pool.map(outcome, drawn), strict=True):
+            made[key.split(".x")[0].removeprefix("lucid_anvil.")][said] += 1
+            if said not in NOTICED:
+                left.append(key)
+                (folder / "survivors.txt").write_text("\n".join(left) + "\n", encoding="utf-8")
+    return made
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("sets", nargs="*", default=list(SETS), help=f"of {', '.join(SETS)}; all when none is named")
     parser.add_argument("--children", type=int, default=2)
+    parser.add_argument("--apart", type=int, metavar="N", help="N faults of a set, each in a process of its own")
     parser.add_argument("--keep", type=Path, help="folder for the copies and the lists of survivors")
     given = parser.parse_args()
     base = given.keep or Path(tempfile.mkdtemp(prefix="lucid-anvil-mutants-"))
     total: collections.Counter[str] = collections.Counter()
     print(f"{'module':44}{'faults':>8}{'noticed':>9}{'share':>8}", flush=True)
     for name in given.sets:
-        for module, seen in one(name, base / name, given.children).items():
+        how = apart(name, base / name, given.apart, given.children) if given.apart else one(
+            name, base / name, given.children)  # fmt: skip
+        for module, seen in how.items():
             total += seen
             row(module, seen)
     row("all", total)
