@@ -161,20 +161,45 @@ print(count)
 """Two hundred idle connections, and wrong tokens as fast as they go, some with a body of 100 MB said to follow"""
 
 
+WATCHED = """
+import ssl, sys, threading, time, httpx
+port, word, ca, seconds = int(sys.argv[1]), sys.argv[2], sys.argv[3], float(sys.argv[4])
+trusted = ssl.create_default_context(cafile=ca)
+counts = []
+def page():
+    with httpx.Client(verify=trusted, trust_env=False, timeout=20) as http:
+        until, n = time.monotonic() + seconds, 0
+        while time.monotonic() < until:
+            n += http.get(f"https://127.0.0.1:{port}/seen", headers={"Authorization": "Bearer " + word}).status_code == 200
+            time.sleep(1.0)
+        counts.append(n)
+pages = [threading.Thread(target=page) for _ in range(10)]
+[p.start() for p in pages]; [p.join() for p in pages]
+print(sum(counts))
+"""
+"""Ten pages of the Lookout, each looking once a second"""
+
+
 def flooded() -> str:
-    """Blocks of a run in real pace that came late, with its door left alone and with its door under attack."""
+    """Blocks of a run in real pace that came late: left alone, its door under attack, ten pages of the Lookout open."""
     from lucid_anvil.engine import launch
     from lucid_anvil.formats.hdf5file import read_events
+    from lucid_anvil.lookout.keys import keys
+    from lucid_anvil.lookout.serve import start, stop
 
     made = []
-    for attack in (False, True):
+    for how in ("left alone", "attacked", "watched"):
         with tempfile.TemporaryDirectory() as work:
             _, plan = lab_with(Path(work) / "lab", 4, True)
             note = Path(work) / "door.json"
             process = launch.start(plan, None, plan.parent / "take", "real", note, "bench", Path(work) / "log")
             address = launch.wait_for(note, process, 60)
             flood = None
-            if attack:
+            if how == "watched":
+                on = start(port=0, host="127.0.0.1")
+                words = [sys.executable, "-c", WATCHED, str(on.port), keys().look, on.certificate, "20"]
+                flood = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+            elif how == "attacked":
                 words = [sys.executable, "-c", FLOOD, str(note), "20"]
                 flood = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
             began, steps = time.monotonic(), []
@@ -189,9 +214,12 @@ def flooded() -> str:
             launch.order(address, "stop", why="bench over")
             told = read_events(plan.parent / "take" / "guards.jsonl")
             late = sum(1 for e in told if e["kind"] == "trip" and e.get("guard") in ("late", "conductor"))
-            hits = f", {flood.communicate()[0].strip()} wrong tokens" if flood else ""
+            what = "wrong tokens" if how == "attacked" else "looks from ten pages"
+            hits = f", {flood.communicate()[0].strip()} {what}" if flood else ""
+            if how == "watched":
+                stop()
             pace = f"pace {min(steps):.3f} to {max(steps):.3f} of real time" if steps else "it did not run"
-            made.append(f"{'attacked' if attack else 'left alone'}: {pace}, {late} late blocks{hits}")
+            made.append(f"{how}: {pace}, {late} late blocks{hits}")
             process.terminate()
             process.wait(20)
     return "; ".join(made)

@@ -5,7 +5,7 @@ cd "$(dirname "$0")/.."
 
 need=(libxcb-icccm4 libxcb-keysyms1 libxcb-cursor0 libxcb-image0 libxcb-render-util0 libxcb-shape0
       libxkbcommon-x11-0 libegl1 libgl1 libpulse0 libportaudio2 libfontconfig1 libdbus-1-3
-      libpango-1.0-0 libpangoft2-1.0-0 fonts-inter)
+      libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0 fonts-inter)
 missing=()
 if command -v dpkg-query >/dev/null; then
   for p in "${need[@]}"; do

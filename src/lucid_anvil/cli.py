@@ -12,6 +12,7 @@ import typer
 
 from .cli_card import card_app
 from .cli_ledger import ledger_app
+from .cli_lookout import lookout_app
 from .cli_many import catalogue_app, reread
 from .cli_paper import paper_app
 from .cli_plan import plan_app
@@ -34,6 +35,7 @@ app = typer.Typer(
 )
 app.add_typer(plan_app, name="plan")
 app.add_typer(paper_app, name="paper")
+app.add_typer(lookout_app, name="lookout")
 app.add_typer(ledger_app, name="ledger")
 
 app.add_typer(card_app, name="soundcard")

@@ -81,6 +81,7 @@ class JobButton(QPushButton):
             menu.addAction("Facts of this job…", self.job_facts)
             menu.addAction("Close this job", lambda: self._do(lambda: close_job(self.lab)))
         menu.addAction("After each take…", self.after_each)
+        menu.addAction("Lookout…", self.lookout)
         menu.addSeparator()
         for place in [p for p in lately() if p != self.lab.folder][:5]:
             menu.addAction(f"Open lab {place.name}", lambda p=place: self._do(lambda: open_lab(p)))
@@ -94,6 +95,12 @@ class JobButton(QPushButton):
 
     def job_facts(self) -> None:
         self._sheet(JobSheet(self.window(), self.lab, job_of(self.lab, self.lab.facts.job)))
+
+    def lookout(self) -> None:
+        """Runs watched from elsewhere."""
+        from .lookout_sheet import LookoutSheet
+
+        LookoutSheet(self.window()).open()
 
     def after_each(self) -> None:
         """What is done with a take when it is over."""

@@ -1,0 +1,1 @@
+"""The Lookout: runs watched from elsewhere, in a browser."""
