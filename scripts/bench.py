@@ -170,7 +170,8 @@ def page():
     with httpx.Client(verify=trusted, trust_env=False, timeout=20) as http:
         until, n = time.monotonic() + seconds, 0
         while time.monotonic() < until:
-            n += http.get(f"https://127.0.0.1:{port}/seen", headers={"Authorization": "Bearer " + word}).status_code == 200
+            heads = {"Authorization": "Bearer " + word}
+            n += http.get(f"https://127.0.0.1:{port}/seen", headers=heads).status_code == 200
             time.sleep(1.0)
         counts.append(n)
 pages = [threading.Thread(target=page) for _ in range(10)]

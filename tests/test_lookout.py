@@ -341,7 +341,7 @@ def test_in_a_real_browser(on: Standing, demo_lab: Any, conduct: Callable[..., R
     browser = Browser(tmp_path / "browser", Path(on.certificate))
     try:
         browser.do("Page.navigate", url=f"https://127.0.0.1:{on.port}/")
-        until(lambda: "not the right one" in (browser.see("document.getElementById('wrong').textContent") or ""), 30)
+        until(lambda: "not the right one" in (browser.see("document.getElementById('wrong')?.textContent") or ""), 30)
         assert browser.see("document.querySelectorAll('article').length") == 0
         browser.do("Page.navigate", url="about:blank")
         browser.do("Page.navigate", url=f"https://127.0.0.1:{on.port}/#{keys().look}")
@@ -356,11 +356,11 @@ def test_in_a_real_browser(on: Standing, demo_lab: Any, conduct: Callable[..., R
         for word in ("nonsense", keys().act):
             browser.see(f"document.getElementById('word').value = {word!r}; document.getElementById('yes').click()")
             if word == "nonsense":
-                until(lambda: "not the right one" in browser.see("document.getElementById('refused').textContent"), 30)
+                until(lambda: "not the right one" in (browser.see("document.getElementById('refused')?.textContent") or ""), 30)
         running.over()
         assert "stopped from the Lookout" in (Take(running.take).reason() or "")
         until(lambda: browser.see("document.querySelector('.word')?.textContent") in ("Stopped", "Done"), 30)
         stop()
-        until(lambda: "No answer since" in browser.see("document.getElementById('wrong').textContent"), 30)
+        until(lambda: "No answer since" in (browser.see("document.getElementById('wrong')?.textContent") or ""), 30)
     finally:
         browser.close()
