@@ -115,6 +115,8 @@ class LookoutSheet(Over):
                 shown = str(problem)
             self.print_.setText(f"Its certificate, SHA-256, to be held against the browser's: {shown[:47]}…")
             self.print_.setToolTip(shown)
+        self.frame.layout().activate()
+        self.adjustSize()
 
     def _turn(self) -> None:
         self.turn.setEnabled(False)
