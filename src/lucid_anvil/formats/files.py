@@ -187,11 +187,14 @@ def read_mat(path: Path) -> Recording:
         raise BadInput(f"{path}: there is no vector of samples in it.")
     if any(not np.all(np.isfinite(c)) for c in columns):
         raise BadInput(f"{path}: a channel holds values that are not numbers.")
-    units += [""] * (len(columns) - len(units))
+    for what, told in (("labels", len(names)), ("units", len(units) or len(columns))):
+        if told != len(columns):
+            raise BadInput(f"{path}: it has {len(columns)} channels and {told} {what}: give one for each.")
+    units = units or [""] * len(columns)
     facts, about = facts_in(str(held.get("about", "")), len(columns)) or ([{} for _ in columns], {})
     channels = tuple(
         channel_of(n, u, rate, c, {k: v for k, v in m.items() if k not in ("label", "unit")})
-        for n, u, c, m in zip(names, units, columns, facts, strict=False)
+        for n, u, c, m in zip(names, units, columns, facts, strict=True)
     )
     return Recording(str(path), channels, {**about, "format": "mat"})
 
