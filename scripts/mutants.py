@@ -31,7 +31,8 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     "ledger": (["lab/ledger.py"], ["test_lab.py", "test_ledger_changes.py", "test_nothing_claimed.py"]),
     "readers": (
         ["formats/csvfile.py", "formats/xlsxfile.py", "formats/files.py", "formats/whole.py"],
-        ["test_formats.py", "test_formats_edges.py", "test_files_robust.py"] + [f"test_nothing_claimed.py::test_{name}" for name in (
+        ["test_formats.py", "test_formats_edges.py", "test_files_robust.py"]
+        + [f"test_nothing_claimed.py::test_{name}" for name in (
             "a_file_cut_anywhere_is_refused_or_the_same[csv]",
             "a_file_cut_anywhere_is_refused_or_the_same[xlsx]", "time_axes_in_other_units_are_understood",
             "what_is_not_a_real_number_is_never_read_as_one", "csv_as_offices_write_it",
