@@ -184,5 +184,6 @@ def round_to_doubt(value: float, doubt: float | None) -> str:
         held = float(f"{value:.4g}")
         text = f"{held:.10g}" if 1e-4 <= abs(held) < 1e7 else f"{held:g}"
     else:
+        doubt = max(doubt, 1e-9 * abs(value))  # a fit without any noise knows no more than arithmetic does
         text = f"{value:.{max(1 - math.floor(math.log10(doubt)), 0)}f}"
     return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")

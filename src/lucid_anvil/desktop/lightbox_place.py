@@ -26,6 +26,7 @@ from ..lab.exporting import export
 from ..lab.papers import name_of
 from ..lab.place import Lab
 from ..lab.querying import parsed
+from ..lab.specimens import series, words
 from ..lab.takes import Take, from_file, list_takes
 from ..lab.trends import Read, export_trend, read_takes
 from .again_view import AgainView, difference
@@ -35,12 +36,15 @@ from .listen_view import ListenView
 from .overlay_view import OverlayView, Shown
 from .reading_sheet import ReadingSheet
 from .record_view import RecordView
+from .series_view import SeriesView
 from .trend_view import TrendView
-from .widgets import Tabs, button, card, label, section
+from .widgets import Tabs, button, card, label, scrolled, section
 from .window_handles import read_between, told, window_of
 
-TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen"), ("trend", "Trend")]
-TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen", "trend": "A reading over takes"}
+TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen"), ("series", "Series"),
+        ("trend", "Trend")]
+TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen",
+          "series": "Specimens beside each other", "trend": "A reading over takes"}  # fmt: skip
 FOLDER, READING = 256, 257
 """Where a list item keeps its take's folder (or a foreign file) and its finding's file"""
 
@@ -111,13 +115,16 @@ class LightboxPlace(QWidget):
         self.record.reread.connect(self.read_again)
         self.trend = TrendView()
         self.trend.export.connect(self.save_trend)
+        self.series_view = SeriesView()
+        self.series_page = scrolled(self.series_view)
+        self.series_page.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
         self.again = AgainView()
         self.again.read.connect(self.again_with)
         self.again.closed.connect(self.draw)
         self.empty = label(
             "No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted"
         )
-        for widget in (self.overlay, self.record, self.sound, self.trend, self.again, self.empty):
+        for widget in (self.overlay, self.record, self.sound, self.series_page, self.trend, self.again, self.empty):
             self.stack.addWidget(widget)
         sheet.addWidget(self.stack, 1)
         self.hint = label("", "muted", wrap=True)
@@ -250,6 +257,9 @@ class LightboxPlace(QWidget):
             self.stack.setCurrentWidget(self.sound)
             self.draw_raw()
             self.hear()
+        elif key == "series":
+            self.stack.setCurrentWidget(self.series_page)
+            self._series()
         elif key == "trend":
             self.stack.setCurrentWidget(self.trend)
             self.hint.setText("Takes are being looked through.")
@@ -265,6 +275,22 @@ class LightboxPlace(QWidget):
                 if ticked
                 else "Tick takes on the left to lay their curves over one another."
             )
+
+    def _series(self) -> None:
+        """The ticked takes beside each other."""
+        ticked = self.ticked()
+        names = [s.name.rsplit(" · ", 1)[0] for s in ticked]
+        if len(set(names)) < len(names):
+            names = [s.name for s in ticked]
+        try:
+            made = series([(n, s.finding) for n, s in zip(names, ticked, strict=True)])
+        except BadInput as problem:
+            self.series_view.show_series(None)
+            self.hint.setText(str(problem))
+            return
+        self.series_view.show_series(made)
+        off = [f"{r.label}: {words(r, made.names)}" for r in made.rows if words(r, made.names)]
+        self.hint.setText("; ".join(off) if off else "Nothing lies off (Grubbs' test, ISO 5725-2, at 5 %).")
 
     def _trend(self, read: list[Read]) -> None:
         item = self.list.currentItem()

@@ -423,4 +423,5 @@ def below(card: Card, several: bool) -> str:
         return "on the page before"
     return {"cover": "whose, of what, verdict", "readings": "value, limit, verdict", "sheet": "value, limit, verdict",
             "conditions": "when, where, notes", "sensors": "with certificates", "raw": "the record in rows",
-            "budget": "what the doubt is made of", "summary": "a line each"}.get(card.kind, "")  # fmt: skip
+            "budget": "what the doubt is made of", "summary": "a line each",
+            "series": "beside each other, mean, spread"}.get(card.kind, "")  # fmt: skip

@@ -18,12 +18,14 @@ from ..contracts import registry
 from ..contracts.finding import Finding
 from ..contracts.method import Axis, Method
 from ..core.errors import BadInput
-from ..core.figures import significant
+from ..core.figures import fitting, limit_text, significant
+from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
 from ..lab.ledger import Entry
 from ..lab.papers import Card, Mark, Paper, from_lab, in_lab
 from ..lab.place import Lab
 from ..lab.plans import Plan
+from ..lab.specimens import series, words
 from ..lab.takes import Take, from_file, open_take
 from .certificate import RULES, VERDICT_WORDS, rig_name
 from .chain import found_wrong
@@ -34,6 +36,8 @@ FEW = 4
 """Plots that a new paper shows of a take; the others are left out at first"""
 ROWS = 400
 """Rows of a raw appendix at most"""
+FINEST = 5e-5
+"""Share of a value that a table of several takes does not go below"""
 WIDEST = 1600
 """px of a photo on paper at most"""
 
@@ -118,13 +122,16 @@ def notes_on(one: Reported, view: Axis) -> list[Mark]:
 
 
 def contents(
-    card: Card, one: Reported | None, lab: Lab, result: Sequence[Mapping[str, Any]], width: float
-) -> dict[str, Any]:
-    """What the template is given for one card; `result`: the takes of the paper in a line each; `width` [inch] is what
-    a plot may take. Raises BadInput."""
+    card: Card, one: Reported | None, lab: Lab, all_of: Sequence[Reported], result: Sequence[Mapping[str, Any]],
+    width: float,
+) -> dict[str, Any]:  # fmt: skip
+    """What the template is given for one card of a paper on the takes `all_of`; `result`: these in a line each;
+    `width` [inch] is what a plot may take. Raises BadInput."""
     made: dict[str, Any] = {"kind": card.kind, "title": card.title, "text": card.text, "of": one.name if one else ""}
     if card.kind == "summary":
         return {**made, "rows": list(result)}
+    if card.kind == "series":
+        return {**made, **series_table(all_of)}
     if card.kind in ("cover", "text"):
         return made
     if card.kind == "photo":
@@ -134,6 +141,36 @@ def contents(
     if one is None:
         raise BadInput(f"A card '{card.kind}' names no take of this paper ('{card.take}'): take it off, or name one.")
     return {**made, **OF_TAKES[card.kind](card, one, width)}
+
+
+def series_table(all_of: Sequence[Reported]) -> dict[str, Any]:
+    """Takes of one method beside each other, with mean, spread and what lies off. Raises BadInput."""
+    names = [r.plan.article or r.name for r in all_of]
+    if len(set(names)) < len(names):
+        names = [f"{n}, {r.take.name}" for n, r in zip(names, all_of, strict=True)]
+    if len(set(names)) < len(names):
+        names = [str(i) for i in range(1, len(names) + 1)]
+    made = series([(n, r.finding) for n, r in zip(names, all_of, strict=True)])
+    rows = []
+    for row in made.rows:
+        known = [v for v in row.values if v is not None]
+        scale, unit = fitting(max(known, key=abs), row.unit)
+        of_all, without = row.of_all, row.without
+        s = of_all.standard_deviation if of_all is not None else None
+        s = s if s and of_all and s > 1e-9 * abs(of_all.mean) else None
+        cells = []
+        for i, v in enumerate(row.values):
+            u = row.uncertainties[i]
+            text = "–" if v is None else round_to_doubt(v * scale, max(u, FINEST * abs(v)) * scale if u else None)
+            cells.append({"name": names[i], "text": text, "verdict": row.verdicts[i]})
+        rows.append({
+            "label": row.label, "unit": unit, "limits": limit_text(row.low, row.high, row.unit), "cells": cells,
+            "mean": significant(of_all.mean * scale, 4) if of_all else "–",
+            "s": significant(s * scale, 2) if s else "–",
+            "share": significant(100 * s / abs(of_all.mean), 2) if s and of_all and of_all.mean else "–",
+            "off": words(row, names), "without": significant(without.mean * scale, 4) if without else "",
+        })  # fmt: skip
+    return {"names": names, "rows": rows}
 
 
 def summary_row(one: Reported, known: Mapping[str, Entry]) -> dict[str, Any]:

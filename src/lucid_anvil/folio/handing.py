@@ -45,9 +45,11 @@ def begin_paper(lab: Lab, takes: Sequence[Take], title: str = "") -> Path:
     held = []
     for take in takes:
         close_take(take)
-        one = report_of(take.folder)
+        held.append(report_of(take.folder))
+    if len(held) > 1 and len({r.finding.method for r in held}) == 1:
+        cards.append(Card(kind="series", joined=True))
+    for one in held:
         cards += first_cards(lab, one)
-        held.append(one)
     name = title.strip() or (held[0].name if len(held) == 1 else f"{held[0].name} and {len(held) - 1} more")
     paper = Paper(
         title=name[:200], job=held[0].take.plan().job, takes=[from_lab(lab, t.folder) for t in takes], cards=cards

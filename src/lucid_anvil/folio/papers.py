@@ -78,7 +78,7 @@ def _values(
     wide = (page_size(paper)[0] - 2 * EDGE[0]) / 25.4
     cards: list[dict[str, Any]] = []
     for i, card in shown:
-        held = contents(card, takes.get(card.take), lab, result, wide)
+        held = contents(card, takes.get(card.take), lab, all_of, result, wide)
         # What is laid in fills pages of its own, and nothing may share the last of them.
         alone = card.kind == "attached" or (cards and cards[-1]["pages"] > 0)
         same = bool(cards) and cards[-1]["of"] == held["of"]
@@ -89,9 +89,15 @@ def _values(
         "_": say, "lab": lab.facts, "paper": paper, "issue": issue, "before": before, "cards": cards,
         "number": numbered(issue.number, issue.revision) if issue else "draft",
         "titles": KINDS, "logo": logo(lab), "result": result, "several": len(all_of) > 1,
-        "plan": all_of[0].plan if all_of else None, "size": page_size(paper), "edge": EDGE,
-        "small": paper.size == "A5",
+        "articles": articles(all_of), "plan": all_of[0].plan if all_of else None, "size": page_size(paper),
+        "edge": EDGE, "small": paper.size == "A5",
     }  # fmt: skip
+
+
+def articles(all_of: Sequence[Reported]) -> str:
+    """What a paper is about, each named once."""
+    named = list(dict.fromkeys(r.plan.article for r in all_of if r.plan.article))
+    return ", ".join(named[:12]) + (f" and {len(named) - 12} more" if len(named) > 12 else "")
 
 
 def logo(lab: Lab) -> str:

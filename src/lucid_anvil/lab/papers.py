@@ -20,9 +20,9 @@ from .textfiles import dump_yaml, load_yaml, whole_write
 
 ENDING = ".paper.yaml"
 KINDS = {
-    "cover": "Cover", "summary": "Summary", "sheet": "Sheet", "readings": "Readings", "table": "Table",
-    "curves": "Curves", "conditions": "Conditions", "sensors": "Sensors", "budget": "Budget", "photo": "Photo",
-    "attached": "Attached", "text": "Text", "raw": "Raw appendix",
+    "cover": "Cover", "summary": "Summary", "series": "Series", "sheet": "Sheet", "readings": "Readings",
+    "table": "Table", "curves": "Curves", "conditions": "Conditions", "sensors": "Sensors", "budget": "Budget",
+    "photo": "Photo", "attached": "Attached", "text": "Text", "raw": "Raw appendix",
 }  # fmt: skip
 """Kinds of cards and what they are called"""
 SIZES = ("A4", "A5", "letter")
@@ -38,8 +38,8 @@ class Mark(Model):
 class Card(Model):
     """One card: a page, or several. What a kind has no use for stays empty."""
 
-    kind: Literal["cover", "summary", "sheet", "readings", "table", "curves", "conditions", "sensors", "budget",
-                  "photo", "attached", "text", "raw"]  # fmt: skip
+    kind: Literal["cover", "summary", "series", "sheet", "readings", "table", "curves", "conditions", "sensors",
+                  "budget", "photo", "attached", "text", "raw"]  # fmt: skip
     take: str = ""
     """The take's folder, from the lab's"""
     out: bool = False
