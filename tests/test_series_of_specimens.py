@@ -95,7 +95,7 @@ def test_a_series_on_screen_and_on_paper(qtbot: Any, lab: Any) -> None:
         box.list.item(i).setCheckState(Qt.CheckState.Unchecked)
     box.tabs.choose("series")
     assert view_is_empty(box)
-    assert "Tick" in box.hint.text()
+    assert "tick more" in box.hint.text()
     for i in range(box.list.count()):
         box.list.item(i).setCheckState(Qt.CheckState.Checked)
     view = box.series_view
