@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import datetime
-import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +13,8 @@ import sqlalchemy as sa
 
 from ..core.errors import BadInput
 
+NUMBERING = 8_021_967_403
+"""Lock of the database under which certificates are numbered"""
 HEAD = "0003"
 """The newest migration; alembic is only imported when a ledger is behind it."""
 metadata = sa.MetaData()
@@ -290,23 +291,19 @@ class Ledger:
     def accept(self, serial: str, calibration: Calibration, start: str) -> str:
         """Append a calibration under the next certificate number that begins with `start`, in one transaction: no two
         ever have one number. The number."""
-        for attempt in range(50):
-            try:
-                with self._said(), self.engine.connect() as link:
-                    if self.place.get_backend_name() == "sqlite":
-                        link.exec_driver_sql("begin immediate")
-                    number = self._next_number(link, start)
-                    link.execute(certificates.insert().values(number=number, at=datetime.datetime.now()))
-                    sensor = self._id(link, serial)
-                    values = {**vars(calibration), "certificate": number}
-                    link.execute(calibrations.insert().values(sensor_id=sensor, **values))
-                    link.commit()
-                    return number
-            except BadInput:
-                if attempt == 49 or self.place.get_backend_name() == "sqlite":
-                    raise
-                time.sleep(0.01 * (attempt + 1))  # somebody else had that number first
-        raise AssertionError("not reached")
+        with self._said(), self.engine.connect() as link:
+            # Who would number too waits until this one is done.
+            if self.place.get_backend_name() == "sqlite":
+                link.exec_driver_sql("begin immediate")
+            elif self.place.get_backend_name() == "postgresql":
+                link.execute(sa.text("select pg_advisory_xact_lock(:key)"), {"key": NUMBERING})
+            number = self._next_number(link, start)
+            link.execute(certificates.insert().values(number=number, at=datetime.datetime.now()))
+            sensor = self._id(link, serial)
+            values = {**vars(calibration), "certificate": number}
+            link.execute(calibrations.insert().values(sensor_id=sensor, **values))
+            link.commit()
+            return number
 
     def next_number(self, start: str) -> str:
         """The number that would come next."""
