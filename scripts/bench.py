@@ -226,6 +226,47 @@ def flooded() -> str:
     return "; ".join(made)
 
 
+def catalogue() -> str:
+    """Milliseconds of queries of a catalogue of 100 000 takes with three readings each, the best of three."""
+    import random
+
+    from lucid_anvil.lab.beginning import begin_lab
+    from lucid_anvil.lab.catalogue import Catalogue, readings, relied, takes, units
+    from lucid_anvil.lab.querying import parsed
+
+    rng, count = random.Random(1), 100_000
+    kinds = (("thd", "%"), ("gain", "dB"), ("noise", "V"))
+    with tempfile.TemporaryDirectory() as work:
+        held = Catalogue(begin_lab(Path(work) / "lab", "Bench", [], "K.B.", False))
+        with held.engine.begin() as link:
+            link.execute(units.insert(), [{"key": k, "unit": u} for k, u in kinds])
+            for a in range(0, count, 20_000):
+                part = range(a, a + 20_000)
+                link.execute(takes.insert(), [
+                    {"id": i + 1, "path": f"jobs/{i % 300}/take-{i}", "stamp": "x", "job": str(i % 300), "title": "Check",
+                     "article": f"FS-{i % 5000}", "method": ("output-distortion", "tension")[i % 2], "status": "done",
+                     "verdict": ("inside", "outside")[i % 20 == 7], "complete": True,
+                     "begun": datetime.datetime(2020, 1, 1) + datetime.timedelta(minutes=3 * i),
+                     "words": f"fs-{i % 5000} check {i % 300}"} for i in part])  # fmt: skip
+                link.execute(readings.insert(), [
+                    {"take_id": i + 1, "key": k, "value": rng.lognormvariate(-1, 1), "unit": u, "verdict": "inside",
+                     "valid": True} for i in part for k, u in kinds])  # fmt: skip
+                link.execute(relied.insert(), [{"take_id": i + 1, "serial": f"GA-{i % 200}", "role": "unit",
+                                                "certificate": "c"} for i in part])  # fmt: skip
+            link.exec_driver_sql("analyze")
+        made = []
+        for text in ("article=FS-77", "FS-77 thd>0.5%", "thd>15%", "article=FS-77 thd:rose>50% within=365d",
+                     "sensor=GA-7 verdict=outside", "nothing"):  # fmt: skip
+            spent = []
+            for _ in range(3):
+                began = time.perf_counter()
+                held.find(parsed(text), 200)
+                spent.append(time.perf_counter() - began)
+            made.append(f"'{text}' {1e3 * min(spent):.0f} ms")
+        held.close()
+    return ", ".join(made)
+
+
 def loop_speed(channels: int, physics: bool) -> float:
     """Of the comparison."""
     with tempfile.TemporaryDirectory() as work:
@@ -523,6 +564,7 @@ def main() -> None:
     print(f"averaged spectra: {spectra_ratio()}", flush=True)
     print(f"100 million samples: {long_record()}", flush=True)
     print(f"1000 takes, 300 sensors, 60 plans: {many_things()}", flush=True)
+    print(f"100 000 takes in the catalogue: {catalogue()}", flush=True)
     print(f"one million points in eight curves: {many_curves()}", flush=True)
     if "--hour" in sys.argv:
         print(f"an hour: {an_hour()}", flush=True)

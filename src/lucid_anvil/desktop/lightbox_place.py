@@ -45,6 +45,8 @@ TABS = [("curves", "Curves"), ("raw", "Record"), ("listen", "Listen"), ("series"
         ("trend", "Trend")]
 TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Listen",
           "series": "Specimens beside each other", "trend": "A reading over takes"}  # fmt: skip
+MOST = 2000
+"""Takes that a search shows at most, the newest"""
 FOLDER, READING = 256, 257
 """Where a list item keeps its take's folder (or a foreign file) and its finding's file"""
 
@@ -201,7 +203,7 @@ class LightboxPlace(QWidget):
             try:
                 query = parsed(text)
                 catalogue.refresh()
-                return [f.take.folder for f in catalogue.find(query)]
+                return [f.take.folder for f in catalogue.find(query, MOST)]
             finally:
                 catalogue.close()
 
