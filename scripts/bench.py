@@ -244,7 +244,8 @@ def catalogue() -> str:
                 part = range(a, a + 20_000)
                 link.execute(takes.insert(), [
                     {"id": i + 1, "path": f"jobs/{i % 300}/take-{i}", "stamp": "x", "job": str(i % 300),
-                     "title": "Check", "article": f"FS-{i % 5000}", "method": ("output-distortion", "tension")[i % 2], "status": "done",
+                     "title": "Check", "article": f"FS-{i % 5000}", "method": ("output-distortion", "tension")[i % 2],
+                     "status": "done",
                      "verdict": ("inside", "outside")[i % 20 == 7], "complete": True,
                      "begun": datetime.datetime(2020, 1, 1) + datetime.timedelta(minutes=3 * i),
                      "words": f"fs-{i % 5000} check {i % 300}"} for i in part])  # fmt: skip
