@@ -43,6 +43,7 @@ from lucid_anvil.lab.papers import (
     papers,
     save_paper,
 )
+from lucid_anvil.lab.photos import article_of
 from lucid_anvil.lab.place import Lab, open_lab
 from lucid_anvil.lab.takes import Take
 
@@ -337,6 +338,30 @@ def test_report_opens_the_draft_that_is_there(lab: Lab, take: Take) -> None:
     assert begin_report(lab, take) != place
     place.write_text("title: [", encoding="utf-8")
     assert begin_report(lab, take).exists()  # one that can't be read is in nobody's way
+
+
+def test_photos_of_an_article_and_of_a_take_come_onto_its_paper(qtbot: Any, lab: Lab, take: Take, tmp_path: Path,
+                                                                monkeypatch: Any) -> None:  # fmt: skip
+    shot = tmp_path / "hull.png"
+    Image.new("RGB", (40, 30)).save(shot)
+    window = MainWindow(lab)
+    window.show()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(shot), ""))
+    plan = next(take.folder.parent.glob("*.plan.yaml"), take.folder.parent / "hull.plan.yaml")
+    for menu, place in ((window.bench._plan_menu, plan), (window.bench._take_menu, take.folder)):
+        menu(place, QPoint())
+        act = next(a for a in window.bench.menu.actions() if a.text().startswith("A photo of the"))
+        act.trigger()
+        menu(place, QPoint())
+        assert any("photos (1)" in a.text() for a in window.bench.menu.actions())
+        window.bench.menu.close()
+    article = take.folder.parent.parent
+    assert (article / "photos" / "001.png").exists() and (take.folder / "photos" / "001.png").exists()
+    cards = [c for c in load_paper(begin_paper(lab, [take])).cards if c.kind == "photo"]
+    assert [c.file for c in cards] == [f"jobs/bench/{article.name}/photos/001.png",
+                                       f"{load_paper(list_papers(lab)[0]).takes[0]}/photos/001.png"]  # fmt: skip
+    assert article_of(lab, lab.jobs / "0412" / "comparison-ga-11") is None and article_of(lab, tmp_path) is None
+    leave(window)
 
 
 def test_what_is_typed_on_cards() -> None:

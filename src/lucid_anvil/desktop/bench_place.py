@@ -14,6 +14,7 @@ from ..core.errors import BadInput
 from ..engine.preparing import Prepared, prepare, prepared_from
 from ..lab import patterns
 from ..lab.papers import name_of
+from ..lab.photos import article_of
 from ..lab.place import Lab
 from ..lab.plans import load_plan
 from ..lab.series import begin_series, series_in, series_of
@@ -38,6 +39,7 @@ from .link import Link
 from .listen_bench import ListenBench
 from .new_test import NewTest
 from .panels import RunPanel
+from .photo import photo_acts
 from .plain_bench import PlainBench
 from .plan_editing import PlanEditing
 from .series_bar import JoinSheet, SeriesBar
@@ -239,6 +241,7 @@ class BenchPlace(QWidget):
             ("One part after the other…", lambda: self.open_line(place)),
             ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
             ("Keep as a pattern…", lambda: self.keep_pattern(place)),
+            *photo_acts(self, article_of(self.lab, place.parent), "article"),
         ])  # fmt: skip
 
     def _take_menu(self, folder: Path, where: QPoint) -> None:
@@ -247,6 +250,7 @@ class BenchPlace(QWidget):
             ("Open", lambda: self.open_take(folder)),
             ("Name and remark…", lambda: self.remark(Take(folder))),
             ("A plan from this take", lambda: self._made(lambda: patterns.from_take(Take(folder)))),
+            *photo_acts(self, folder, "take"),
         ])  # fmt: skip
 
     def remark(self, take: Take) -> None:

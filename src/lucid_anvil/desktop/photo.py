@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QImage, QImageReader, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
+from ..lab.photos import KINDS, keep_in, photos_at, photos_in
 from . import theme
 from .forms import Over
 from .widgets import button, label
@@ -67,6 +69,24 @@ class Photo(QWidget):
         painter.setClipping(False)
         painter.setPen(theme.color("line"))
         painter.drawPath(path)
+
+
+def photo_acts(parent: QWidget, folder: Path | None, what: str) -> list[tuple[str, Callable[[], object]]]:
+    """What a menu offers about the photos of a take or an article, whose folder it is; nothing without one."""
+    if folder is None:
+        return []
+    held = photos_in(photos_at(folder))
+
+    def add() -> None:
+        kinds = f"Photos ({' '.join(f'*{k}' for k in KINDS)})"
+        place, _ = QFileDialog.getOpenFileName(parent, f"A photo of the {what}", "", kinds)
+        if place:
+            keep_in(photos_at(folder), Path(place))
+
+    made: list[tuple[str, Callable[[], object]]] = [(f"A photo of the {what}…", add)]
+    if held:
+        made.append((f"Look at its photos ({len(held)})", lambda: Large(parent, held).open()))
+    return made
 
 
 class Large(Over):

@@ -23,6 +23,7 @@ from ..core.quantities import round_to_doubt
 from ..engine.evaluating import unfinished
 from ..lab.ledger import Entry
 from ..lab.papers import Card, Mark, Paper, from_lab, in_lab
+from ..lab.photos import article_of, photos_at, photos_in
 from ..lab.place import Lab
 from ..lab.plans import Plan
 from ..lab.specimens import series, words
@@ -98,6 +99,9 @@ def first_cards(lab: Lab, one: Reported) -> list[Card]:
         made.append(Card(kind="curves", take=held, view=view.key, title=view.title, out=i >= FEW, marks=marks,
                          joined=i % 2 == 0))  # fmt: skip
     made.append(Card(kind="conditions", take=held))
+    folders = (article_of(lab, one.take.folder.parent), one.take.folder)  # the article's, then its own
+    for i, place in enumerate(p for folder in folders if folder for p in photos_in(photos_at(folder))):
+        made.append(Card(kind="photo", take=held, file=from_lab(lab, place), title=f"Photo {i + 1}"))
     if one.plan.sensors:
         made.append(Card(kind="sensors", take=held, joined=True))
     if detail.get("budgets"):
