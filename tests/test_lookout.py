@@ -28,6 +28,7 @@ from lucid_anvil.lookout.certificate import fingerprint, own_certificate
 from lucid_anvil.lookout.keys import Keys, Tries, keys, log, lookout_folder
 from lucid_anvil.lookout.page import Lookout, page
 from lucid_anvil.lookout.serve import Standing, standing, start, stop
+from lucid_anvil.lookout.warning import Warner
 from lucid_anvil.lookout.watching import POINTS, Planned, Seen, Watcher, curve, picture, planned, thinned
 from lucid_anvil.protocol.messages import Board, Room, Tile
 
@@ -209,6 +210,47 @@ def test_a_bench_that_is_lost_is_said_since_when(monkeypatch: pytest.MonkeyPatch
     assert shown[0]["silent"] == pytest.approx(60, abs=2) and shown[0]["take"] == "plan/take-001"
     with pytest.raises(BadInput, match="not there"):
         watcher.address(11)
+
+
+def test_whoever_sleeps_is_written_to_once_of_each_thing(tmp_path: Path, demo_lab: Any) -> None:
+    from lucid_anvil.lab.editing import put_in
+
+    def rule(on: bool) -> None:
+        put_in(demo_lab.folder / "lab.yaml", ("after",), {"to": ["q@own.example"], "warn": on})
+        put_in(demo_lab.folder / "lab.yaml", ("mail",), {"server": "localhost", "sender": "bench@own.example"})
+
+    rule(True)
+    sent: list[tuple[str, str]] = []
+    away = [2]
+
+    def hand_over(_lab: Any, message: Any) -> None:
+        if away[0]:
+            away[0] -= 1
+            raise BadInput("the server is away")
+        sent.append((message["Subject"], message.get_content().splitlines()[0]))
+
+    warner = Warner(hand_over, (0.0, 0.0, 0.0))
+    now = time.time()
+    take = str(demo_lab.jobs / "0412" / "plan" / "take-001")
+    base = {"title": "Sine", "state": "running", "tripped": False, "message": None, "events": ["mark at 2 s: a bang"]}
+
+    def seen(heard: float = 0.0, gone: bool = False, **changes: Any) -> Seen:
+        return Seen(launch.Address(1, "t", 5, "p", take), now - heard, {**base, **changes}, gone=gone)
+
+    calm = [(1, seen()), (2, seen(20.0)), (3, seen(900.0, state="done")), (4, Seen(launch.Address(1, "t", 5, "p", take)))]
+    warner.look(calm, now)
+    assert not warner.told
+    bad = [(5, seen(tripped=True, message="Stroke at 3 s")), (6, seen(31.0)), (7, seen(2.0, gone=True)),
+           (8, seen(state="failed", message="the device is gone"))]  # fmt: skip
+    for _ in range(3):
+        warner.look(bad, now)
+    until(lambda: len(sent) == 4, 30)
+    assert sorted(s for s, _t in sent) == ["FAILED: Sine", "NOT HEARD: Sine", "NOT HEARD: Sine", "STOPPED: Sine"]
+    assert any(t == "Sine: Stroke at 3 s." for _s, t in sent) and any("nothing was heard of it since" in t for _s, t in sent)
+    assert (lookout_folder() / "lookout.log").read_text().count("could not be mailed: the server is away") == 2
+    rule(False)
+    warner._write(seen(tripped=True), "stopped", "x")  # the lab does not want it
+    assert len(sent) == 4
 
 
 # --- for real ----------------------------------------------------------------------------------------------------------

@@ -19,7 +19,7 @@ from ..lab.textfiles import load_yaml
 from .forms import Field, Sheet
 
 ASIDE = "Typed once, kept in the keyring; empty leaves it as it is"
-MAIL = ("server", "port", "tls", "sender", "user", "password", "authority", "trial")
+MAIL = ("warn", "server", "port", "tls", "sender", "user", "password", "authority", "trial")
 TRIALS = ("no", "yes")
 LOOK = 500
 """ms between two looks at a take"""
@@ -39,6 +39,7 @@ class AfterSheet(Sheet):
             Field("name", "Named", (rule or After()).name),
             Field("formats", "As", ", ".join(rule.formats) if rule else "pdf", ", ".join(FORMATS)),
             Field("to", "Mail to", ", ".join(rule.to) if rule else "", "addresses; empty: nobody"),
+            Field("warn", "While it runs", "yes" if rule and rule.warn else "no", choices=TRIALS),
             Field("server", "Mail server", mail.server if mail else "", "such as mail.example.org"),
             Field("port", "Port", str(mail.port if mail else 465)),
             Field("tls", "TLS", mail.tls if mail else "", choices=("from the start", "starttls")),
@@ -50,7 +51,8 @@ class AfterSheet(Sheet):
         ]
         text = (
             "When a run is over it is read by itself, whether a window is open or not; then its papers are saved and "
-            "mailed. A name is made of {date} {time} {job} {title} {article} {serial} {method} {take} {verdict}."
+            "mailed. While it runs: a mail when it is stopped or no longer heard, as long as the Lookout is on. A name "
+            "is made of {date} {time} {job} {title} {article} {serial} {method} {take} {verdict}."
         )
         super().__init__(parent, "After each take", text, fields, "Keep it", self._take)
         self.setProperty("help", "unattended.md#After each take")

@@ -143,7 +143,7 @@ def letter(lab: Lab, take: Take) -> EmailMessage:
     rule, mail = lab.facts.after, lab.facts.mail
     assert rule is not None and mail is not None
     plan, finding = take.plan(), stated(take)
-    made = _headed(mail, rule.to, f"{_head(take, finding)}: {plan.article or plan.title}, {_method(take)}")
+    made = headed(mail, rule.to, f"{_head(take, finding)}: {plan.article or plan.title}, {_method(take)}")
     lines = [_first(take, finding), "", f"{plan.title} ({take.name}), begun {_began(take):%Y-%m-%d %H:%M}."]
     if finding is not None:
         lines += ["", *(_line(r) for r in finding.readings)]
@@ -167,7 +167,8 @@ def letter(lab: Lab, take: Take) -> EmailMessage:
     return made
 
 
-def _headed(mail: Mail, to: list[str], subject: str) -> EmailMessage:
+def headed(mail: Mail, to: list[str], subject: str) -> EmailMessage:
+    """A mail with all that belongs above its text."""
     made = EmailMessage()
     made["From"], made["To"], made["Subject"] = mail.sender, ", ".join(to), " ".join(subject.split())
     made["Date"], made["Message-ID"] = formatdate(localtime=True), make_msgid(domain=mail.sender.split("@")[1])
@@ -226,7 +227,7 @@ def trial(lab: Lab) -> str:
     rule, mail = lab.facts.after, lab.facts.mail
     if rule is None or mail is None or not rule.to:
         raise BadInput("The lab has no mail server, or nobody to write to: fill both in under 'After each take'.")
-    made = _headed(mail, rule.to, f"Trial mail of {lab.facts.name}")
+    made = headed(mail, rule.to, f"Trial mail of {lab.facts.name}")
     made.set_content("Mail of this bench arrives here. Nothing was tested.\n")
     send(mail, made, lab.folder)
     return f"A trial mail went to {', '.join(rule.to)}."

@@ -11,7 +11,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from ..contracts.settings import Model
+from ..contracts.settings import Flag, Model
 from ..core.errors import BadInput
 
 FIELDS = ("date", "time", "job", "title", "article", "serial", "method", "take", "verdict")
@@ -33,6 +33,8 @@ class After(Model):
     formats: list[Literal["pdf", "csv", "xlsx"]] = ["pdf"]
     to: list[str] = Field(default_factory=list)
     """Who gets a mail"""
+    warn: Flag = False
+    """Whether they get one while a run goes on too, when it is stopped or no longer heard; the Lookout must be on"""
 
     @field_validator("name")
     @classmethod
@@ -123,6 +125,8 @@ def as_rules(typed: Mapping[str, str]) -> tuple[dict[str, Any], dict[str, Any]]:
     """`after` and `mail` as lab.yaml has them, of what was typed; empty ones are none."""
     words = {k: re.split(r"[,;\s]+", typed[k].strip()) if typed[k].strip() else [] for k in ("formats", "to")}
     after: dict[str, Any] = {"folder": typed["folder"].strip(), "name": typed["name"].strip(), **words}
+    if typed.get("warn", "no") == "yes":
+        after["warn"] = True
     mail: dict[str, Any] = {k: typed[k].strip() for k in ("server", "port", "tls", "user", "sender", "authority")}
     if not mail["port"].isdigit():
         raise BadInput(f"Port: '{mail['port']}' is not a whole number: write 465, or 587 for starttls.")

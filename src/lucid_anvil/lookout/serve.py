@@ -24,6 +24,7 @@ from ..engine.notes import put_note
 from .certificate import addresses, fingerprint, names, own_certificate
 from .keys import keys, log, lookout_folder
 from .page import Lookout
+from .warning import Warner
 from .watching import Watcher
 
 PORT = 8467
@@ -130,7 +131,7 @@ def main() -> None:
         raise SystemExit(f"port {given.port} can't be had ({problem.strerror})") from None
     port = listening.getsockname()[1]
     hosts = {f"{n}:{port}".lower() for n in names()} | ({n.lower() for n in names()} if port == 443 else set())
-    watcher = Watcher()
+    watcher = Watcher(Warner().look)
     threading.Thread(target=watcher.go_on, daemon=True).start()
     held: dict[str, Any] = {"stamp": None, "keys": keys()}
 

@@ -6,7 +6,7 @@ import contextlib
 import math
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -63,7 +63,9 @@ class Seen:
 class Watcher:
     """Looks at every run, each in its turn; a run that does not answer keeps nobody else waiting for long."""
 
-    def __init__(self) -> None:
+    def __init__(self, after: Callable[[Sequence[tuple[int, Seen]]], None] | None = None) -> None:
+        """`after`: called with all runs after each look."""
+        self.after = after
         self.seen: dict[int, Seen] = {}
         self.lock = threading.Lock()
         self.over = threading.Event()
@@ -72,6 +74,8 @@ class Watcher:
         """Look until told to stop."""
         while not self.over.wait(EVERY):
             self.look()
+            if self.after is not None:
+                self.after(list(self.seen.items()))
 
     def look(self) -> None:
         """Once at every run."""
