@@ -364,6 +364,25 @@ def test_photos_of_an_article_and_of_a_take_come_onto_its_paper(qtbot: Any, lab:
     leave(window)
 
 
+def test_a_paper_of_all_takes_of_a_plan(qtbot: Any, lab: Lab, take: Take) -> None:
+    import shutil
+
+    second = take.folder.parent / "take-002"
+    shutil.copytree(take.folder, second)
+    plan = take.folder.parent / "hold.plan.yaml"
+    shutil.copyfile(take.folder / "plan.yaml", plan)
+    window = MainWindow(lab)
+    window.show()
+    window.bench.paper_of(plan)
+    until(lambda: window.tabs["Folio"].isChecked())
+    (place,) = list_papers(lab)
+    assert [Path(t).name for t in load_paper(place).takes] == ["take-001", "take-002"]
+    window.bench.paper_of(lab.folder / "rigs" / "none.plan.yaml")
+    assert "nothing to report" in window.strip.text()
+    until(lambda: window.place("Folio").view_of_cards.aside.open == 0)
+    leave(window)
+
+
 def test_what_is_typed_on_cards() -> None:
     assert ends("0 to 5", "Along") == [0, 5] and ends(" ", "Along") is None and ends("−3; 4", "Up") == [-3, 4]
     for text in ("5", "5 to 1", "a to b"):

@@ -241,6 +241,7 @@ class BenchPlace(QWidget):
             ("One part after the other…", lambda: self.open_line(place)),
             ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
             ("Keep as a pattern…", lambda: self.keep_pattern(place)),
+            ("A paper of its takes", lambda: self.paper_of(place)),
             *photo_acts(self, article_of(self.lab, place.parent), "article"),
         ])  # fmt: skip
 
@@ -535,6 +536,17 @@ class BenchPlace(QWidget):
         take = Take(self.take)
         self.said.emit("The report is being written.")
         self.aside.run("report", lambda: begin_report(self.lab, take), lambda place: self.paper.emit(name_of(place)))
+
+    def paper_of(self, place: Path) -> None:
+        """One paper of all takes of a plan that were read, its steps' too, oldest first."""
+        from ..folio.handing import begin_paper
+
+        held = [t for t in list_takes(place.parent) if t.counted() is not None]
+        if not held:
+            self.said.emit("No take of this plan was read yet: there is nothing to report.")
+            return
+        title = str(load_plan(place).title)
+        self.aside.run("report", lambda: begin_paper(self.lab, held, title), lambda p: self.paper.emit(name_of(p)))
 
     def again(self) -> None:
         """Another take."""
