@@ -36,6 +36,7 @@ from lucid_anvil.desktop.after_sheet import AfterWatch
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine import ending
 from lucid_anvil.engine.newplan import begin_plan
+from lucid_anvil.folio import afterwards
 from lucid_anvil.folio.afterwards import after_take, trial
 from lucid_anvil.lab.afterrules import PASSWORD, as_rules, file_name
 from lucid_anvil.lab.beginning import begin_lab
@@ -176,6 +177,21 @@ def test_each_part_is_done_whatever_becomes_of_the_other(
     assert len(office.mails) == 2 and office.mails[0]["Subject"].startswith("inside: Valve 7")
     body = office.mails[0].get_body(("plain",))
     assert body is not None and body.get_content().startswith("All is inside its limits.")
+    # Tried anew by itself: once there is a server, and what was saved is not saved twice.
+    held = len(list((lab.folder / "papers").iterdir()))
+    put_in(lab.folder / "lab.yaml", ["mail", "port"], 1)
+    tries: list[float] = []
+
+    def pause(seconds: float) -> None:
+        tries.append(seconds)
+        if len(tries) == 2:
+            put_in(lab.folder / "lab.yaml", ["mail", "port"], office.port)
+
+    monkeypatch.setattr(afterwards.time, "sleep", pause)
+    third = after_take(open_lab(lab.folder), take, (1.0, 2.0, 3.0))
+    assert tries == [1.0, 2.0] and third.undone == () and len(office.mails) == 3
+    assert len(list((lab.folder / "papers").iterdir())) == held + len(third.saved) == held + len(first.saved)
+    assert [bool(e["undone"]) for e in take.events() if e["kind"] == "after"][-3:] == [True, True, False]
     # A record that is another one now is nothing to be told "inside" of, whatever was read of it before.
     with (take.folder / "raw.h5").open("ab") as raw:
         raw.write(b"x")

@@ -298,10 +298,11 @@ def report(
 def after(
     take: Path | None = typer.Argument(None, metavar="TAKE"),
     trial: bool = typer.Option(False, "--trial", help="Only send a mail that says that mail arrives."),
+    again: bool = typer.Option(False, "--again", help="Try anew for half an hour what could not be done."),
     lab: Path | None = LabOption,
 ) -> int:
     """Do with a take what the lab's rule says: save its papers, mail them. Runs do it by themselves."""
-    from .folio.afterwards import after_take
+    from .folio.afterwards import after_take, pauses
     from .folio.afterwards import trial as send_trial
     from .lab.place import lab_of, open_lab, usual_lab
     from .lab.takes import open_take
@@ -315,7 +316,7 @@ def after(
     home = lab_of(held.folder)
     if home is None:
         raise BadInput(f"{take}: it lies in no lab, so there is no rule.")
-    made = after_take(home, held)
+    made = after_take(home, held, pauses() if again else ())
     say(made.sentence)
     return OPEN if made.undone else OK
 

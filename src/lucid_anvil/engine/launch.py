@@ -96,7 +96,7 @@ def set_off_after(take: Path) -> bool:
     if lab is None or not lab.wants_after(take):
         return False
     subprocess.Popen(
-        [sys.executable, "-m", "lucid_anvil.cli", "after", str(take)],
+        [sys.executable, "-m", "lucid_anvil.cli", "after", str(take), "--again"],
         start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     return True

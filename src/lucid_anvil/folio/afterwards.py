@@ -5,10 +5,12 @@ from __future__ import annotations
 
 import datetime
 import json
+import os
 import smtplib
 import ssl
 import tempfile
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
@@ -21,11 +23,14 @@ from ..engine.ending import reason
 from ..engine.evaluating import stated
 from ..lab.afterrules import FORMATS, Mail, file_name, free_stem, password_of
 from ..lab.exporting import Row, export
-from ..lab.place import Lab
+from ..lab.place import Lab, open_lab
 from ..lab.takes import Take
 from .certificate import report
 from .testreport import reading_row
 
+AGAIN = "60 300 1800"
+"""s after which what could not be done is tried anew, when nobody waits for it; the environment's LUCID_ANVIL_AGAIN
+goes first"""
 PATIENCE = 30.0
 """s that a mail server may take for an answer"""
 
@@ -48,20 +53,42 @@ class Afterwards:
         return " ".join([*parts, *self.undone])
 
 
-def after_take(lab: Lab, take: Take) -> Afterwards:
-    """Do what the lab's rule says, each part whatever becomes of the others, and write it into the take's events."""
+def after_take(lab: Lab, take: Take, again: Sequence[float] = ()) -> Afterwards:
+    """Do what the lab's rule says, each part whatever becomes of the others, and write it into the take's events.
+    `again`: s after which what could not be done is tried anew, and then written down too."""
+    made = _done(lab, take)
+    _keep(take, made)
+    for pause in again:
+        if not made.undone:
+            break
+        time.sleep(pause)
+        made = _done(open_lab(lab.folder), take, made)  # a server that was wrong may be mended meanwhile
+        _keep(take, made)
+    return made
+
+
+def pauses() -> tuple[float, ...]:
+    """s between tries. Raises BadInput where the environment says no numbers."""
+    text = os.environ.get("LUCID_ANVIL_AGAIN", AGAIN)
+    try:
+        return tuple(float(word) for word in text.split())
+    except ValueError:
+        raise BadInput(f"LUCID_ANVIL_AGAIN: '{text}': seconds are wanted, such as '{AGAIN}'.") from None
+
+
+def _done(lab: Lab, take: Take, before: Afterwards = Afterwards()) -> Afterwards:
+    """One try: what an earlier one did is not done twice."""
     rule = lab.facts.after
     if rule is None:
         raise BadInput(f"{lab.folder}: the lab says nothing of what is done after a take: see 'After each take'.")
-    saved: list[Path] = []
-    mailed: list[str] = []
+    saved, mailed = list(before.saved), list(before.mailed)
     undone: list[str] = []
-    if rule.folder:
+    if rule.folder and (not saved or any(u.startswith("Not saved") for u in before.undone)):
         try:
             _save(lab, take, saved)
         except Exception as problem:  # nobody looks: whatever it was must stand in the take
             undone.append(f"Not saved: {_why(problem)}")
-    if rule.to:
+    if rule.to and not mailed:
         try:
             if lab.facts.mail is None:
                 raise BadInput("the lab has no mail server.")
@@ -69,9 +96,7 @@ def after_take(lab: Lab, take: Take) -> Afterwards:
             mailed += rule.to
         except Exception as problem:
             undone.append(f"Not mailed: {_why(problem)}")
-    made = Afterwards(tuple(saved), tuple(mailed), tuple(undone))
-    _keep(take, made)
-    return made
+    return Afterwards(tuple(saved), tuple(mailed), tuple(undone))
 
 
 def _why(problem: Exception) -> str:
@@ -96,8 +121,8 @@ def _save(lab: Lab, take: Take, saved: list[Path]) -> None:
     finding = stated(take)
     if finding is None:
         raise BadInput(f"{take.folder}: it has no finding, so there is nothing to report.")
-    formats = [f for f in FORMATS if f in rule.formats]
-    stem = free_stem(folder, file_name(rule.name, fields_of(take, finding)), tuple(formats))
+    formats = [f for f in FORMATS if f in rule.formats and f not in {p.suffix[1:] for p in saved}]
+    stem = saved[0].stem if saved else free_stem(folder, file_name(rule.name, fields_of(take, finding)), tuple(formats))
     for ending in formats:
         place = folder / f"{stem}.{ending}"
         if ending == "pdf":
