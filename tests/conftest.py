@@ -29,7 +29,7 @@ LABS = tempfile.mkdtemp(prefix="lucid-anvil-labs-")
 atexit.register(shutil.rmtree, LABS, True)
 os.environ["LUCID_ANVIL_LABS"] = str(Path(LABS) / "labs.json")
 
-os.environ["LUCID_ANVIL_AGAIN"] = "0.2"  # no process of a test waits for a server that never comes
+os.environ["LUCID_ANVIL_AGAIN"] = ""  # no process of a test waits for a server that never comes
 
 # Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
 gc.disable()
