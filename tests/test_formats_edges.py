@@ -308,3 +308,93 @@ def test_what_is_no_record(tmp_path: Path) -> None:
             tmp_path / "no" / "r.csv", record())  # fmt: skip
     refused(f"{tmp_path / 'q.csv'}: a record needs two samples at least in each channel: take a longer stretch.", write,
             tmp_path / "q.csv", record(length=1))  # fmt: skip
+
+
+# --- and what else a small fault could change --------------------------------------------------------------------------
+
+
+def test_a_folder_is_read_by_the_record_in_it_and_a_log_only_where_logs_are_wanted(tmp_path: Path) -> None:
+    write(tmp_path / "raw.h5", record())
+    assert read(tmp_path).channels[1].samples().tolist() == (2 * np.arange(64.0)).tolist()
+    uneven = csv(tmp_path, "time [s];a [V]\n0;1\n1;2\n3;4\n7;8\n")
+    assert read(uneven, logs=True).channels[0].time().tolist() == [0, 1, 3, 7]
+    with pytest.raises(BadInput, match="uneven"):
+        read(uneven)
+    place = tmp_path / "even.mat"
+    write(place, record())
+    assert read(place, logs=True).labels == ["c0", "c1"]
+
+
+def test_sound_files_of_few_samples(tmp_path: Path) -> None:
+    place = tmp_path / "few.wav"
+    soundfile.write(str(place), np.array([0.25, -0.5]), 8000, subtype="DOUBLE")
+    made = read(place)
+    assert made.channels[0].samples().tolist() == [0.25, -0.5] and made.labels == ["ch1"] and made.source == str(place)
+    soundfile.write(str(place), np.array([0.25]), 8000, subtype="DOUBLE")
+    refused(f"{place}: the sound file holds no samples.", read, place)
+    ours = tmp_path / "ours.wav"
+    write(ours, record())
+    assert read(ours).source == str(ours) and read(ours).labels == ["c0", "c1"]
+
+
+def test_spreadsheets_with_the_record_on_another_sheet(tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    book.active.title = "cover"
+    book.active.append(["Made by hand"])
+    held = book.create_sheet("record")
+    for row in (["t", "a [V]"], [0, 1], [0.5, 2], [1, 4]):
+        held.append(row)
+    more = book.create_sheet("about")
+    more.append(["a.note", "x"])
+    more.append(["a.fixed.torque", 2])
+    place = tmp_path / "two.xlsx"
+    book.save(place)
+    made = read(place)
+    assert made.channels[0].rate == 2 and made.channels[0].samples().tolist() == [1, 2, 4]
+    assert dict(made.channels[0].meta) == {"note": "x", "fixed.torque": 2}
+    ours = tmp_path / "ours.xlsx"
+    write(ours, record())
+    there = openpyxl.load_workbook(ours)
+    assert there.sheetnames[:2] == ["record", "about"] and there["about"]["A2"].value == "rate_hz"
+    assert there["about"]["B2"].value == 2000 and there["record"]["A1"].value == "time [s]"
+
+
+def test_times_of_matrices(tmp_path: Path) -> None:
+    a = np.arange(4.0)
+    assert read(mat(tmp_path, a=a, time=np.arange(4) * 0.1)).channels[0].rate == 10
+    assert read(mat(tmp_path, a=a[:2], time=np.array([0.0, 0.25]))).channels[0].rate == 4
+    assert read(mat(tmp_path, a=a, time=np.arange(4) / 3.3)).channels[0].rate == pytest.approx(3.3)
+    for time in ([0, 0.1, np.nan, 0.3], [0.3, 0.2, 0.1, 0.0], [0, 0.1, 0.2, 0.35]):
+        place = mat(tmp_path, a=a, time=np.array(time))
+        refused(f"{place}: time steps are uneven by more than 0.1 %: resample to an even rate.", read, place)
+    place = mat(tmp_path, a=a, time=a, time_unit="V")
+    refused(f"{place}: the time is in 'V', which is no time: name its column like 'time [s]'.", read, place)
+    vector = read(mat(tmp_path, a=a, b=np.array([7.0]), fs=5.0))  # a number is no channel
+    assert vector.labels == ["a"]
+
+
+def test_a_rate_of_nothing_and_marks_in_capitals(tmp_path: Path) -> None:
+    place = csv(tmp_path, "# rate_hz=0\na [V]\n1\n2\n")
+    refused(f"{place}: '# rate_hz=0' gives no rate: write '# rate_hz=51200'.", read, place)
+    made = read(csv(tmp_path, 'SEP=;\n"time [s]";"a [V]"\n0;1\n0.5;2\n1;3\n'))
+    assert made.labels == ["a"] and made.channels[0].rate == 2
+    plain = read(csv(tmp_path, "# rate_hz=10\r\na [V],b\r\n1,4\r\n2,5\r\n3,6\r\n"))
+    assert plain.labels == ["a", "b"] and plain.channels[1].samples().tolist() == [4, 5, 6]
+    cut = tmp_path / "cut.uff"
+    write(cut, record(count=1))
+    text = cut.read_text().replace("        64 ", "        65 ", 1)
+    cut.write_text(text)
+    with pytest.raises(BadInput, match=r"c0 is cut: 65 samples are stated and 64 are there; take it whole"):
+        read(cut)
+
+
+def test_writing_says_what_the_disk_says(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from lucid_anvil.formats import files
+
+    def full(_path: Path, _recording: Recording) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setitem(files._WRITERS, ".csv", full)
+    refused(f"{tmp_path / 'r.csv'}: it can't be written (No space left on device).", write, tmp_path / "r.csv", record())
+    write(tmp_path / "two.mat", record(length=2))
+    assert read(tmp_path / "two.mat").channels[0].samples().tolist() == [0, 1]
