@@ -481,6 +481,39 @@ def test_cards_are_taken_hold_of_in_the_window(qtbot: Any, lab: Lab, take: Take,
     leave(window)
 
 
+def test_many_papers_are_listed_at_once_and_told_of_when_they_are_read(qtbot: Any, lab: Lab, take: Take) -> None:
+    import shutil
+
+    takes = [take]
+    for i in range(2, 9):
+        other = take.folder.parent / f"take-{i:03d}"
+        shutil.copytree(take.folder, other)
+        takes.append(Take(other))
+    with (takes[3].folder / "events.jsonl").open("a", encoding="utf-8") as file:
+        file.write(json.dumps({"kind": "doubtful", "why": "the gauge was dropped"}) + "\n")
+    for one in takes:
+        begin_paper(lab, [one], f"Paper {one.name}")
+    (takes[5].folder / "plan.yaml").write_text("title: [", encoding="utf-8")  # one that can't be read any more
+    window = MainWindow(lab)
+    window.show()
+    window.go("Folio")
+    folio = window.place("Folio")
+
+    def rows() -> list[Any]:
+        return [e for i in range(folio.list.count()) if (e := folio.list.item(i).data(256)).place is not None]
+
+    assert len(rows()) == 8 and {e.verdict for e in rows()} == {"none"}  # there at once, told of a little later
+    until(lambda: {e.verdict for e in rows()} == {"inside", "none"})
+    assert [e.title for e in rows() if e.verdict == "none"] == ["Paper take-006"]
+    assert [e.title for e in rows() if e.wrong] == ["Paper take-004"] and "later: 1" in folio.rests.text()
+    with (takes[0].folder / "events.jsonl").open("a", encoding="utf-8") as file:
+        file.write(json.dumps({"kind": "doubtful", "why": "it was the other hull"}) + "\n")
+    folio.reload()
+    assert sorted(e.title for e in rows() if e.wrong) == ["Paper take-001", "Paper take-004"]
+    until(lambda: folio.view_of_cards.aside.open == 0 and folio.aside.open == 0)
+    leave(window)
+
+
 def test_papers_at_the_command_line(lab: Lab, take: Take, tmp_path: Path) -> None:
     from typer.testing import CliRunner
 
@@ -494,6 +527,8 @@ def test_papers_at_the_command_line(lab: Lab, take: Take, tmp_path: Path) -> Non
     assert run("print", str(place), "--pdf", str(tmp_path / "draft.pdf")).return_value == 0
     assert "draft" in text_of(tmp_path / "draft.pdf")[0]
     assert run("hand-over", str(place), "--by", "M.O.").return_value == 0
+    with (take.folder / "events.jsonl").open("a", encoding="utf-8") as file:  # a mail that went out later
+        file.write(json.dumps({"kind": "after", "mailed": ["q@own.example"]}) + "\n")
     assert run("check", str(place)).return_value == 0
     assert run("list", str(tmp_path / "v.csv"), "--paper", str(place)).return_value == 0
     assert run("revise", str(place), "--reason", "a slip").return_value == 0

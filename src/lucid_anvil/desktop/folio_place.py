@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import re
 from collections.abc import Mapping, Sequence
@@ -26,15 +27,15 @@ from PyQt6.QtWidgets import (
 )
 
 from ..core.errors import BadInput
-from ..folio.chain import found_wrong, known_sensors
+from ..folio.chain import Grounds, grounds_of, known_sensors, stamp_of
 from ..folio.handing import begin_paper, troubles
 from ..folio.keeping import reports
 from ..folio.lists import MONTH, VERDICTS, Row, month_rows, verdict_rows, write_list
 from ..lab.ledger import Entry as SensorEntry
 from ..lab.papers import ENDING, Paper, in_lab, list_papers, load_paper, name_of
 from ..lab.place import Lab
-from ..lab.takes import open_take
 from . import theme
+from .background import Background
 from .course_menu import stretch_menu as popped
 from .forms import Field, Sheet
 from .page_cards import shorter
@@ -43,6 +44,8 @@ from .paper_view import PaperView
 from .widgets import button, card, draw_verdict, label, section, small_text
 
 HELD = 256
+AT_ONCE = 6
+"""Takes that are read while the window waits; more are read aside"""
 ROW, HEAD = 46, 30
 """px of a paper's row, and of a heading"""
 
@@ -96,8 +99,9 @@ class FolioPlace(QWidget):
         super().__init__()
         self.lab = lab
         self.shown: Path | None = None
-        self.known: dict[Path, tuple[int, Entry]] = {}
+        self.grounds: dict[Path, Grounds] = {}
         self.sensors: Mapping[str, SensorEntry] = {}
+        self.aside = Background(self)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
         row.setSpacing(10)
@@ -178,11 +182,16 @@ class FolioPlace(QWidget):
 
     def reload(self, wanted: str | None = None) -> None:
         """Read the folders again and choose a paper by its file's stem (the newest, when none is named)."""
+        before = self.sensors
         try:
             self.sensors = known_sensors(self.lab)
         except BadInput:
             self.sensors = {}  # each paper says it itself when it is opened
-        held = [self._paper(p) for p in list_papers(self.lab)]
+        if before != self.sensors:
+            self.grounds.clear()  # what was found off since is another
+        files = list_papers(self.lab)
+        self._ground(files)
+        held = [self._paper(p) for p in files]
         own = [e for e, job in held if not job or job == self.lab.facts.job]
         others = [e for e, job in held if job and job != self.lab.facts.job]
         certificates = [Entry(p.stem, "certificate", "inside", p, p.stem)
@@ -231,9 +240,9 @@ class FolioPlace(QWidget):
             wrong: tuple[str, ...] = ()
             verdict = "none"
             if folder is not None and folder.is_dir():
-                take = open_take(folder)
-                verdict, doubt = self._of_take(folder)[0], take.doubt()
-                wrong = tuple(d for d in (doubt, *found_wrong(take, self.sensors)) if d)
+                one = self.grounds.get(folder)
+                verdict = one.verdict if one is not None else "none"
+                wrong = tuple(d for d in (one.doubt, *one.wrong) if d) if one is not None else ()
             made.append(Entry(what, entry.title, verdict, entry.place, f"{what} {entry.title}", wrong))
         return made
 
@@ -249,26 +258,45 @@ class FolioPlace(QWidget):
             folder = in_lab(self.lab, held)
             if not folder.is_dir():
                 continue
-            verdict, said = self._of_take(folder)
-            verdicts.append(verdict)
-            words.append(said)
+            one = self.grounds.get(folder)
+            if one is not None:
+                verdicts.append(one.verdict)
+                words.append(one.words)
         worst = next((v for v in ("outside", "open", "inside") if v in verdicts), "none")
-        wrong = tuple(troubles(self.lab, paper, self.sensors))
+        wrong = tuple(troubles(self.lab, paper, self.grounds))
         return Entry(paper.title, self._below(paper), worst, place, " ".join(words), wrong), paper.job
 
-    def _of_take(self, folder: Path) -> tuple[str, str]:
-        """A take's verdict, and what it is found by; read once while its finding is the same."""
-        take = open_take(folder)
-        counted = take.counted()
-        stamp = counted.stat().st_mtime_ns if counted is not None else 0
-        known = self.known.get(folder)
-        if known is None or known[0] != stamp:
-            finding, plan = take.finding(), take.plan()
-            serials = " ".join(s.serial for s in plan.sensors.values())
-            entry = Entry("", verdict=finding.verdict if finding else "none",
-                          words=f"{plan.article} {plan.customer} {serials}")  # fmt: skip
-            known = self.known[folder] = (stamp, entry)
-        return known[1].verdict, known[1].words
+    def _ground(self, files: Sequence[Path]) -> None:
+        """Read the takes that papers rest on, where they are new or changed: a few at once, many aside; rows tell of
+        those when they are read."""
+        folders = {Path(c.take) for e in self.sensors.values() for c in e.history if c.take and c.certificate}
+        for place in files:
+            with contextlib.suppress(BadInput):  # its own row says it
+                folders |= {in_lab(self.lab, t) for t in load_paper(place).takes}
+        wanted = []
+        for folder in folders:
+            if folder.is_dir():
+                one = self.grounds.get(folder)
+                if one is None or one.stamp != stamp_of(folder):
+                    wanted.append(folder)
+        sensors = self.sensors
+
+        def read() -> dict[Path, Grounds]:
+            made = {}
+            for folder in wanted:
+                with contextlib.suppress(BadInput, OSError, ValueError, KeyError):  # a take that can't be read is told
+                    made[folder] = grounds_of(folder, sensors)  # by the paper itself when it is opened
+            return made
+
+        def then(made: dict[Path, Grounds]) -> None:
+            self.grounds |= made
+            if made:
+                self.reload(self._name())
+
+        if len(wanted) <= AT_ONCE:
+            self.grounds |= read()
+        else:
+            self.aside.run("takes", read, then)
 
     @staticmethod
     def _below(paper: Paper) -> str:

@@ -5,16 +5,48 @@ from __future__ import annotations
 import datetime
 import math
 from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
 
 from ..core.errors import BadInput
 from ..core.quantities import factor
 from ..lab.ledger import Entry
 from ..lab.place import Lab
 from ..lab.plans import Plan, SensorRecord
-from ..lab.takes import Take
+from ..lab.takes import Take, open_take
 
 FLOOR = 0.5
 """% that a sensor may differ by where neither calibration states its uncertainty"""
+Stamp = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Grounds:
+    """What a paper's place in a list needs of a take, read once while the take is the same."""
+
+    stamp: Stamp
+    verdict: str
+    words: str
+    """What it is found by: article, customer, sensors"""
+    doubt: str | None
+    wrong: tuple[str, ...] = ()
+    """What was found off since, by the ledger as it was then"""
+
+
+def stamp_of(folder: Path) -> Stamp:
+    """Changes when the take does: what counts of it, and what happened."""
+    counted, events = open_take(folder).counted(), folder / "events.jsonl"
+    first, second = (p.stat().st_mtime_ns if p is not None and p.exists() else 0 for p in (counted, events))
+    return first, second
+
+
+def grounds_of(folder: Path, known: Mapping[str, Entry]) -> Grounds:
+    """Read a take for a list. Raises BadInput where it can't be."""
+    take, stamp = open_take(folder), stamp_of(folder)
+    finding, plan = take.finding(), take.plan()
+    words = " ".join([plan.article, plan.customer, *(s.serial for s in plan.sensors.values())])
+    verdict = finding.verdict if finding is not None else "none"
+    return Grounds(stamp, verdict, words, take.doubt(), tuple(found_wrong(take, known, plan)))
 
 
 def known_sensors(lab: Lab) -> dict[str, Entry]:

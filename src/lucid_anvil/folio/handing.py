@@ -26,9 +26,9 @@ from ..lab.papers import (
     save_paper,
 )
 from ..lab.place import Lab
-from ..lab.takes import Take, open_take
+from ..lab.takes import Take
 from .cards import first_cards, report_of
-from .chain import found_wrong, known_sensors
+from .chain import Grounds, grounds_of, known_sensors
 from .papers import Made, compose
 
 TRIES = 20
@@ -143,23 +143,25 @@ def before_handing(paper: Paper) -> tuple[Paper, Issue]:
     return stood, last.model_copy(update={"sha256": "", "sources": {}})
 
 
-def troubles(lab: Lab, paper: Paper, known: Mapping[str, Entry] | None = None) -> list[str]:
+def troubles(lab: Lab, paper: Paper, grounds: Mapping[Path, Grounds] | None = None) -> list[str]:
     """What a reader of the last issue should know: a file that is not what was handed over, a take that turned out
-    doubtful since, a sensor that was found off since. `known`: the ledger's entries by serial, where they are read."""
-    made = []
-    if known is None:
+    doubtful since, a sensor that was found off since. `grounds`: of its takes by folder, as far as they are read; all
+    are read where it is not given."""
+    made: list[str] = []
+    known: Mapping[str, Entry] = {}
+    if grounds is None:
         try:
             known = known_sensors(lab)
         except BadInput as problem:
-            known, made = {}, [f"the ledger can't be looked into: {problem}"]
+            made.append(f"the ledger can't be looked into: {problem}")
     for held in paper.takes:
         folder = in_lab(lab, held)
         if not folder.is_dir():
             made.append(f"{held}: this take is gone")
             continue
-        take = open_take(folder)
-        doubt = take.doubt()
-        made += [f"{held}: {said}" for said in ([doubt] if doubt else []) + found_wrong(take, known)]
+        one = grounds_of(folder, known) if grounds is None else grounds.get(folder)
+        if one is not None:
+            made += [f"{held}: {said}" for said in (one.doubt, *one.wrong) if said]
     if not paper.issues:
         return made
     last = paper.issues[-1]

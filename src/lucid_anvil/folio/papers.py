@@ -115,10 +115,13 @@ def sources_of(lab: Lab, paper: Paper, takes: Any) -> dict[str, str]:
     for one in takes:
         held = next(t for t in paper.takes if in_lab(lab, t) == one.take.folder)
         counted = one.take.counted()
-        for name in ("plan.yaml", "rig.yaml", "events.jsonl", f"findings/{counted.name}" if counted else ""):
+        for name in ("plan.yaml", "rig.yaml", f"findings/{counted.name}" if counted else ""):
             place = one.take.folder / name
             if name and place.is_file():
                 made[f"{held}/{name}"] = digest(place)
+        # What became of papers and mails is written there too, and changes nothing that a paper says.
+        events = json.dumps([e for e in one.take.events() if e["kind"] != "after"], sort_keys=True)
+        made[f"{held}/events.jsonl"] = hashlib.sha256(events.encode()).hexdigest()
         noted = next((e["sha256"] for e in reversed(one.take.events()) if e["kind"] == "end" and "sha256" in e), None)
         if noted is not None:
             made[f"{held}/raw.h5"] = str(noted)  # it was held against its record: what differs is said on the paper
