@@ -505,6 +505,7 @@ def test_many_papers_are_listed_at_once_and_told_of_when_they_are_read(qtbot: An
     assert len(rows()) == 8 and {e.verdict for e in rows()} == {"none"}  # there at once, told of a little later
     until(lambda: {e.verdict for e in rows()} == {"inside", "none"})
     assert [e.title for e in rows() if e.verdict == "none"] == ["Paper take-006"]
+    assert "takes not read: 1" in folio.rests.text()  # what was not looked at is not called sound
     assert [e.title for e in rows() if e.wrong] == ["Paper take-004"] and "later: 1" in folio.rests.text()
     with (takes[0].folder / "events.jsonl").open("a", encoding="utf-8") as file:
         file.write(json.dumps({"kind": "doubtful", "why": "it was the other hull"}) + "\n")

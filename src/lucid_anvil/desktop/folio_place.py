@@ -101,6 +101,10 @@ class FolioPlace(QWidget):
         self.shown: Path | None = None
         self.grounds: dict[Path, Grounds] = {}
         self.sensors: Mapping[str, SensorEntry] = {}
+        self.blind = False
+        """The ledger can't be looked into"""
+        self.unread = 0
+        """Takes that papers rest on and that were not read, or can't be"""
         self.aside = Background(self)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 10, 10, 10)
@@ -184,9 +188,9 @@ class FolioPlace(QWidget):
         """Read the folders again and choose a paper by its file's stem (the newest, when none is named)."""
         before = self.sensors
         try:
-            self.sensors = known_sensors(self.lab)
+            self.sensors, self.blind = known_sensors(self.lab), False
         except BadInput:
-            self.sensors = {}  # each paper says it itself when it is opened
+            self.sensors, self.blind = {}, True  # said below the list, and by each paper when it is opened
         if before != self.sensors:
             self.grounds.clear()  # what was found off since is another
         files = list_papers(self.lab)
@@ -218,8 +222,13 @@ class FolioPlace(QWidget):
             self.list.addItem(item)
         self.list.blockSignals(False)
         doubtful = [e for e in rows if e.wrong]
-        self.rests.setText(f"rest on what was found wrong later: {len(doubtful) or 'none'}")
-        self.rests.setObjectName("cut" if doubtful else "muted")
+        said = f"rest on what was found wrong later: {len(doubtful) or 'none'}"
+        if self.blind:
+            said += ", but the ledger can't be looked into"
+        elif self.unread:
+            said += f", takes not read: {self.unread}"
+        self.rests.setText(said)
+        self.rests.setObjectName("cut" if doubtful or self.blind else "muted")
         self.rests.style().polish(self.rests)
         self._sift(self.sought.text())
         self.list.setCurrentItem(chosen)
@@ -297,6 +306,7 @@ class FolioPlace(QWidget):
             self.grounds |= read()
         else:
             self.aside.run("takes", read, then)
+        self.unread = len([f for f in folders if f not in self.grounds])
 
     @staticmethod
     def _below(paper: Paper) -> str:
@@ -345,8 +355,10 @@ class FolioPlace(QWidget):
     def _write(self, head: Sequence[str], rows: Sequence[Row], name: str) -> None:
         place, _ = QFileDialog.getSaveFileName(self, "Write the list", name, "Spreadsheet (*.xlsx);;Table (*.csv)")
         if place:
-            Path(place).unlink(missing_ok=True)  # the dialog asked about one that is there
-            write_list(head, rows, Path(place))
+            part = Path(place).with_name(f".{Path(place).stem}.new{Path(place).suffix}")
+            part.unlink(missing_ok=True)
+            write_list(head, rows, part)
+            part.replace(place)  # the dialog asked about one that is there; it stays until the new one is whole
             self.said.emit(f"{len(rows)} rows in {place}.")
 
     def ask_new(self) -> None:
