@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 GROUP = "lucid_anvil.domains"
 """Group of entry points; each names one `Domain`"""
@@ -17,3 +17,8 @@ class Domain:
     title: str
     methods: Mapping[str, str]
     """By a method's name the module whose `METHOD` it is, in full"""
+    guards: Mapping[str, str] = field(default_factory=dict)
+    """By the name of a kind of guard where its `GuardKind` is, as "module:name"."""
+    scenes: Mapping[str, str] = field(default_factory=dict)
+    """By the kind of a stand-in's scene where it is, as "module:name": a model with `kind`, whose `bench(rig)` makes
+    the stand-in bench"""

@@ -6,9 +6,11 @@ import difflib
 import importlib
 from functools import cache
 from importlib.metadata import entry_points
+from typing import Any
 
 from ..core.errors import BadInput
 from .domain import GROUP, Domain
+from .guard import GuardKind
 from .method import Method
 
 
@@ -67,3 +69,35 @@ def get(name: str) -> Method:
     """The method of that name. Raises BadInput with the nearest known name."""
     made: Method = importlib.import_module(domain_of(name).methods[name]).METHOD
     return made
+
+
+def guard_kinds() -> tuple[str, ...]:
+    """Names of the kinds of guards that domains bring along."""
+    return tuple(sorted(name for one in domains() for name in one.guards))
+
+
+def guard_kind(name: str) -> GuardKind:
+    """The kind of guard of that name. Raises BadInput."""
+    made = _brought("guards", name, "kind of guard")
+    if not isinstance(made, GuardKind):
+        raise BadInput(f"The guard '{name}' can't be used: what its package names is no kind of guard.")
+    return made
+
+
+def scene_kinds() -> tuple[str, ...]:
+    """Kinds of stand-in scenes that domains bring along."""
+    return tuple(sorted(name for one in domains() for name in one.scenes))
+
+
+def scene_kind(name: str) -> Any:
+    """The model of that kind of scene. Raises BadInput."""
+    return _brought("scenes", name, "stand-in scene")
+
+
+def _brought(what: str, name: str, words: str) -> Any:
+    for one in domains():
+        place = getattr(one, what).get(name)
+        if place is not None:
+            module, _, attribute = place.partition(":")
+            return getattr(importlib.import_module(module), attribute)
+    raise BadInput(f"There is no {words} '{name}': the package that brought it may be missing.")

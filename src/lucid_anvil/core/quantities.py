@@ -145,6 +145,14 @@ def parse(given: Any, unit: str, where: str = "") -> float:
         raise BadInput(f"{at}{bad}") from None
 
 
+def degrees(given: Any, where: str = "") -> float:
+    """A temperature [°C], written bare, in °C or in K. Raises BadInput naming `where`."""
+    text = str(given).replace("℃", "°C").strip() if isinstance(given, str) else ""
+    if text.endswith("K"):
+        return parse(text[:-1].strip(), "", where) - 273.15
+    return parse(text.removesuffix("°C").strip() if text else given, "", where)
+
+
 SENSITIVITY_UNITS = {"V": "mV/(m/s²)", "C": "pC/(m/s²)"}
 """Unit that a vibration sensor's sensitivity is stated in, by what the sensor puts out."""
 

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout,
 
 from ..contracts import registry
 from ..contracts.finding import Finding
-from ..engine.guards import LABELS
+from ..engine.guards import label_of
 from ..engine.newplan import suits
 from ..engine.preparing import Prepared
 from ..lab.ledger import Entry
@@ -127,7 +127,7 @@ class HookUpStage(QWidget):
         column.addWidget(section("Guards of this rig"))
         for guard in rig.guards:
             row = QHBoxLayout()
-            name = guard.label or LABELS[guard.watch]
+            name = guard.label or label_of(guard.watch)
             row.addWidget(label(name + (f" on {guard.channel}" if guard.channel else "")), 3)
             row.addWidget(label(limit_text(guard), "muted" if guard.limit is None else ""), 2)
             row.addWidget(label(guard.action, "muted"), 1)

@@ -14,7 +14,7 @@ from ..lab.editing import NOTHING, put_in
 from ..lab.ledger import Entry
 from ..lab.patterns import slug
 from ..lab.place import Lab
-from ..lab.plans import GuardPart
+from ..lab.plans import GuardPart, watches
 from ..lab.textfiles import load_yaml
 from ..rig.editing import (
     STAND_INS,
@@ -217,10 +217,10 @@ class GuardSheet(Sheet):
     def __init__(self, parent: QWidget, place: Path, held: GuardPart | None = None) -> None:
         from ..rig.editing import put_guard
 
-        watches = [w for w in GuardPart.model_fields["watch"].annotation.__args__ if w != "late"]  # type: ignore[union-attr]
+        known = [w for w in watches() if w != "late"]
         roles = [c.role for c in load_rig(place).channels]
         fields = [
-            Field("watch", "Watches", held.watch if held else "", choices=[held.watch] if held else watches),
+            Field("watch", "Watches", held.watch if held else "", choices=[held.watch] if held else known),
             Field("limit", "Limit", "" if held is None or held.limit is None else str(held.limit), "with its unit"),
             Field("action", "Action", held.action if held else "cut", choices=("cut", "ease", "hold", "note")),
             Field("channel", "Channel", (held.channel if held else None) or NONE, choices=(NONE, *roles)),

@@ -11,8 +11,10 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.guard import Look, Watched
+from ..contracts.registry import guard_kind
 from ..core.control.chain import ChainModel, ChainWatch, Changed
-from ..core.quantities import parse
+from ..core.quantities import degrees, parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.device import INTERLOCKS, InputBlock
@@ -35,6 +37,16 @@ LABELS = {
     "load_heat": "Load temperature", "supply_current": "Supply current", "instrument": "Instruments",
     "chain": "Measuring chain", "force": "Force", "length": "Length",
 }  # fmt: skip
+
+
+def unit_of(watch: str) -> str:
+    """Unit of what a kind of guard watches."""
+    return UNITS[watch] if watch in UNITS else guard_kind(watch).unit
+
+
+def label_of(watch: str) -> str:
+    """What a kind of guard is called."""
+    return LABELS[watch] if watch in LABELS else guard_kind(watch).label
 
 
 class StrokeFromAcceleration:
@@ -75,7 +87,7 @@ class Watch:
 
     @property
     def label(self) -> str:
-        return self.part.label or LABELS[self.part.watch]
+        return self.part.label or label_of(self.part.watch)
 
 
 @dataclass
@@ -130,6 +142,13 @@ class Guards:
         if self.rig.load is None and self.rig.frame is None and not any(p.watch == "chain" for p in parts):
             parts.append(GuardPart(watch="chain"))  # as the abort corridor: no file can leave it out
         self.watches = [Watch(p, self._limit(p)) for p in parts]
+        self.brought = {w.part.watch: self._begun(w) for w in self.watches if w.part.watch not in UNITS}
+
+    def _begun(self, watch: Watch) -> Look:
+        """The eye of a guard that a domain brought along."""
+        end = self.rig.front_end
+        kinds = {c.role: c.kind for c in self.rig.channels}
+        return guard_kind(watch.part.watch).begin(Watched(kinds, end.rate, end.block, self.control), watch.limit)
 
     def know(self, model: ChainModel) -> None:
         """What the probe run found: from now on the chain is watched against it."""
@@ -140,11 +159,13 @@ class Guards:
         if part.limit is None:
             if part.watch == "load_heat" and self.rig.load is not None:
                 return self.rig.load.limit
+            if part.watch not in UNITS:
+                return guard_kind(part.watch).usual
             usual = {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25, "chain": 13.0}
             return usual.get(part.watch, float("inf"))
-        if part.watch == "load_heat":
-            return float(part.limit)
-        unit = UNITS[part.watch]
+        unit = unit_of(part.watch)
+        if unit == "°C":
+            return degrees(part.limit, f"guards.{part.watch}")
         return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
 
     def rearm(self) -> None:
@@ -180,7 +201,7 @@ class Guards:
             shown = used if watch.tripped else min(used, 0.99)
             rooms.append(
                 Room(
-                    watch.key, watch.label, shown, value, watch.limit, UNITS[watch.part.watch], watch.part.action
+                    watch.key, watch.label, shown, value, watch.limit, unit_of(watch.part.watch), watch.part.action
                 )
             )  # fmt: skip
         return trips, rooms
@@ -196,12 +217,16 @@ class Guards:
         label = watch.said.rstrip(".") if watch.said else watch.label
         return Trip(
             watch.part.watch, label, watch.part.action, channel, seen.t, seen.block.index, value,
-            watch.limit, UNITS[watch.part.watch],
+            watch.limit, unit_of(watch.part.watch),
         )  # fmt: skip
 
     def _value(self, watch: Watch, seen: Seen, stroke: Floats) -> tuple[float, float, str | None]:
         """Share of the limit used, value, and the channel it is about."""
         kind = watch.part.watch
+        if kind in self.brought:
+            sight = self.brought[kind](seen.channels, seen.t)
+            watch.said = sight.said
+            return sight.used, sight.value, sight.channel
         if kind == "drive":
             value = float(np.max(np.abs(seen.drive_next)))
             return value / watch.limit, value, "source"

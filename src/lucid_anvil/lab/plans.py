@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
+from ..contracts.registry import guard_kinds
 from ..contracts.settings import Flag, Model, check, quantity
 from ..core.quantities import parse, sensitivity_unit, split
 from .textfiles import dump_yaml, load_yaml, whole_write
@@ -57,18 +59,36 @@ class Check(Model):
     """None: a person signs."""
 
 
+WATCHES = (
+    "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
+    "interlock", "load_heat", "supply_current", "instrument", "chain", "force", "length",
+)  # fmt: skip
+"""Kinds of guards that any bench knows"""
+
+
+def watches() -> tuple[str, ...]:
+    """Every kind of guard, those that domains bring along at the end."""
+    return WATCHES + guard_kinds()
+
+
 class GuardPart(Model):
     """One guard, of a rig or of a plan. `limit` is in the unit of what is watched."""
 
-    watch: Literal[
-        "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
-        "interlock", "load_heat", "supply_current", "instrument", "chain", "force", "length",
-    ]  # fmt: skip
+    watch: str
     action: Literal["note", "hold", "ease", "cut"] = "cut"
     limit: Any = None
     channel: str | None = None
     after: Annotated[float, quantity("s")] = 0.0
     label: str | None = None
+
+    @field_validator("watch")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        if value not in WATCHES and value not in guard_kinds():
+            near = difflib.get_close_matches(value, watches(), 1, 0.5)
+            hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(watches())}."
+            raise ValueError(f"there is no guard '{value}'; {hint}")
+        return value
 
 
 class Step(Model):

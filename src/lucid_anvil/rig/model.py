@@ -6,14 +6,15 @@ import datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
+from ..contracts.registry import guard_kind
 from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
-from ..lab.plans import GuardPart
+from ..lab.plans import WATCHES, GuardPart
 from ..lab.textfiles import load_yaml
-from .scenes import Scene
+from .scenes import scene_from
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
@@ -271,8 +272,8 @@ class StandIn(Model):
     seed: int = 1
     sensors: dict[str, SensorPart] = Field(default_factory=dict)
     article: Article = Field(default_factory=Article)
-    scene: Scene | None = None
-    """What is heard on a bench that only listens"""
+    scene: SerializeAsAny[Model] | None = None
+    """What is heard on a bench that only listens, or is driven and answers in its own way"""
     faults: list[Fault] = Field(default_factory=list)
     physics: Flag = True
     """Off: inputs are the source times a factor, to measure how fast everything else is."""
@@ -280,6 +281,12 @@ class StandIn(Model):
     """Draw every systematic error from the budget's own distributions."""
     input_gains: dict[str, Percent] = Field(default_factory=dict)
     """Gain error of an input by role."""
+
+    @field_validator("scene", mode="before")
+    @classmethod
+    def _played(cls, held: Any) -> Any:
+        """Of the kind that it names, among ours and those that domains bring along."""
+        return held if held is None or isinstance(held, Model) else scene_from(held)
 
 
 class LoadRating(Model):
@@ -430,9 +437,9 @@ def check_guards(guards: list[GuardPart], rig: Rig) -> None:
             raise ValueError("the guard 'late' is always on and is none to be set: leave it out.")
         if g.channel is not None and g.channel not in by_role:
             raise ValueError(f"there is no channel '{g.channel}' to guard: {', '.join(by_role)}.")
-        kind = NEEDS.get(g.watch)
         there = [by_role[g.channel]] if g.channel is not None else list(by_role.values())
-        if kind is not None and kind not in there:
+        needs = (NEEDS[g.watch],) if g.watch in NEEDS else guard_kind(g.watch).needs if g.watch not in WATCHES else ()
+        for kind in (k for k in needs if k not in there):
             where = f"'{g.channel}' measures {by_role[g.channel]}" if g.channel else f"no channel measures {kind}"
             raise ValueError(f"the guard '{g.watch}' has nothing to watch: {where}: leave it out, or add the channel.")
         if g.watch == "load_heat" and rig.load is None:

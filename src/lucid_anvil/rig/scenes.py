@@ -3,11 +3,12 @@ sounds. Parameters of the stand-ins, as the rig file gives them."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import Field, model_validator
 
-from ..contracts.settings import Flag, Model, Seconds, quantity
+from ..contracts.registry import scene_kind, scene_kinds
+from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from .amplifier_scene import AmplifierScene
 
 Hz = Annotated[float, quantity("Hz")]
@@ -205,7 +206,18 @@ class PressScene(Model):
         return self
 
 
-Scene = Annotated[
-    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | PressScene | AmplifierScene,
-    Field(discriminator="kind"),
-]
+Scene = (
+    PlateScene | PumpScene | CalibratorScene | FrameScene | DriverScene | ActuatorScene | PressScene | AmplifierScene
+)
+"""Those that any bench of stand-ins knows"""
+KINDS: dict[str, type[Model]] = {one.model_fields["kind"].annotation.__args__[0]: one for one in get_args(Scene)}
+
+
+def scene_from(held: Any) -> Model:
+    """The scene that a rig file gives, ours or one that a domain brought along. Raises ValueError with the cure."""
+    kind = held.get("kind") if isinstance(held, dict) else None
+    known = [*KINDS, *scene_kinds()]
+    if kind not in known:
+        raise ValueError(f"there is no scene '{kind}'; its kind is one of {', '.join(known)}.")
+    model: type[Model] = KINDS[kind] if kind in KINDS else scene_kind(kind)
+    return check(model, held, "scene")

@@ -15,7 +15,7 @@ from ...contracts.samples import Readings, listed, points, together
 from ...contracts.settings import Model, quantity
 from ...core.audio import endurance
 from ...core.errors import BadInput
-from ...core.quantities import factor, parse, same_kind
+from ...core.quantities import degrees, factor, parse, same_kind
 from .shared import SoundMethod, SoundSettings
 
 KEYS = {
@@ -83,11 +83,7 @@ class EnduranceSettings(SoundSettings):
 
     def cold(self) -> float:
         """°C."""
-        given = self.cold_temperature
-        if isinstance(given, str):
-            text = given.replace("℃", "°C").replace("°C", "").strip()
-            return parse(text, "", "cold_temperature") if text else 20.0
-        return float(given)
+        return degrees(self.cold_temperature, "cold_temperature") if self.cold_temperature != "" else 20.0
 
 
 class PowerEndurance(SoundMethod):

@@ -15,7 +15,12 @@ from .press import PressBench
 
 
 def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
-    """An amplifier's or one that only listens where the rig has a scene, else the shaker's."""
+    """An amplifier's or one that only listens where the rig has a scene, else the shaker's. A scene that a domain
+    brought along makes its own."""
+    brought = getattr(rig.standin.scene, "bench", None)
+    if brought is not None:
+        made: ListeningBench = brought(rig)
+        return made
     if isinstance(rig.standin.scene, AmplifierScene):
         return AmplifierBench(rig)
     if isinstance(rig.standin.scene, ActuatorScene):

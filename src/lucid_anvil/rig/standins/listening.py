@@ -193,7 +193,8 @@ class ListeningBench:
     def __init__(self, rig: Rig) -> None:
         self.rig = rig
         self.rate, self.block = rig.front_end.rate, rig.front_end.block
-        self.scene = None if isinstance(rig.standin.scene, DRIVEN) else playing(rig)
+        own = isinstance(rig.standin.scene, DRIVEN) or hasattr(rig.standin.scene, "bench")
+        self.scene = None if own else playing(rig)
         self.ears = [Ear(rig, c) for c in rig.channels]
         self.ranges = [c.range for c in rig.channels]
         self.faults = Faults(rig)
