@@ -222,6 +222,8 @@ class Method:
     """Kinds of marks that say that there is something to be read; any of its own when none is named"""
     drawn: Mapping[str, str] = {}
     """Settings that are changed on the thing itself, and where: the sheet of settings points there"""
+    orders: tuple[str, ...] = ("skip",)
+    """Orders that its run takes, beside Stop: `skip`, `hold` (and `go`), `level`"""
     at_rest: bool = False
     """Whether what it reads stands still: faces show where it stands, not how it swings"""
     looks: bool = False

@@ -11,4 +11,10 @@ DOMAIN = Domain(
         "handset-cases": f"{__name__}.handset_cases",
         "power-endurance": f"{__name__}.power_endurance",
     },
+    guards={
+        "coil_heat": f"{__name__}.coil_guard:HEAT",
+        "coil_whole": f"{__name__}.coil_guard:WHOLE",
+        "excursion": f"{__name__}.coil_guard:EXCURSION",
+    },
+    scenes={"hot-driver": f"{__name__}.standin:HotDriverScene"},
 )

@@ -53,7 +53,7 @@ def perform(settings: DriverSettings, facts: Facts) -> Performance:
     for x in blocks:
         got = yield Want(x, live={"item": 0, "at": 0.0, "of": TRY_FOR})
         heard.append(got.channels["stimulus"])
-    gain = _gain(np.concatenate(heard), tone)
+    gain = gain_of(np.concatenate(heard), tone)
     level = math.sqrt(2) * play.level / gain if gain > 0 else math.inf
     if not level <= 0.98 * facts.source_range:
         beyond = f"{play.level:g} V at the terminals is beyond the source"
@@ -74,7 +74,7 @@ def perform(settings: DriverSettings, facts: Facts) -> Performance:
         marks = ()
 
 
-def _gain(heard: Floats, tone: Floats) -> float:
+def gain_of(heard: Floats, tone: Floats) -> float:
     """Of the amplifier: the strongest line of what was heard over that of the tone; 0 where nothing was."""
     if heard.size < tone.size:
         return 0.0
