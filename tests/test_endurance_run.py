@@ -254,3 +254,35 @@ def test_a_coils_guards_are_for_a_coils_plan(tmp_path: Path) -> None:
     put_in(prepared.plan_file, ["guards"], [{"watch": "coil_heta"}])
     with pytest.raises(BadInput, match="did you mean 'coil_heat'"):
         prepare(prepared.plan_file)
+
+
+def test_it_is_muted_from_the_window(window: Any, demo_lab: Any) -> None:
+    from PyQt6.QtCore import Qt
+    from PyQt6.QtTest import QTest
+    from test_desktop import until
+
+    bench = window.bench
+    place = demo_lab.jobs / "0412" / "fog-driver" / "night" / "night.plan.yaml"
+    plan = begin_plan("power-endurance", demo_lab.folder / "rigs" / "horn.rig.yaml", "Horn driver", place, lab=demo_lab)
+    for key, value in {"every": "2 s", "play": {"level": "9 V", "stages": [{"duration": "30 s"}]}}.items():
+        put(plan, (key,), value)
+    window.go("Bench")
+    window.resize(1280, 800)
+    bench.open_plan(plan)
+    until(lambda: bench.state == "walk-round", 60)
+    assert bench.side is bench.plain and bench.plain.orders.hold.text() == "Mute  H"
+    for check in bench.prepared.plan.walk_round:
+        bench.walk.sign.emit(check.key, "K.B.")
+    until(lambda: bench.walk.go.isEnabled(), 60)
+    bench.walk.go.click()
+    until(lambda: "Coil" in (bench.link.latest.live or {}).get("shown", {}), 120)
+    chart = bench.plain.stage.views["coil_temperature"][1]
+    assert "growing now" in chart.series and bench.plain.orders.up.isVisible()
+    QTest.keyClick(window, Qt.Key.Key_H)
+    until(lambda: bench.link.latest.live.get("held") is True, 30)
+    until(lambda: bench.plain.orders.hold.text() == "Go on  H", 10)
+    QTest.keyClick(window, Qt.Key.Key_H)
+    QTest.keyClick(window, Qt.Key.Key_BracketLeft)
+    until(lambda: bench.link.latest.live.get("shown", {}).get("Level") == "-3.0 dB", 30)
+    until(lambda: bench.finding is not None and bench.state == "done", 180)
+    assert bench.plain.result.isVisible() and not bench.plain.orders.hold.isVisible()

@@ -49,7 +49,7 @@ def test_hits_from_the_walk_round_to_the_modes(window: MainWindow, demo_lab: Any
     begin(window)
     until(lambda: bench.state == "running", 60)
     assert bench.listen.end.isVisible()
-    assert not bench.shaker.hold.isVisible()
+    assert not bench.shaker.orders.hold.isVisible()
     until(lambda: "frf" in stage.growing.series, 120)
     assert stage.strip.hits and stage.level.isVisible()
     until(lambda: bench.state == "done" and bench.finding is not None, 180)

@@ -172,13 +172,13 @@ def test_a_kept_random_take_is_shown_again(window: MainWindow, demo_lab: Any) ->
     for key in ("drive", "responses"):
         stage.choose(key)
         QApplication.processEvents()
-    assert not bench.shaker.hold.isVisible()
+    assert not bench.shaker.orders.hold.isVisible()
     # Orders outside a run do nothing, and a tile's menu does not open on a finished take.
-    bench.shaker.toggle_hold()
-    bench.shaker.step_level(-3.0)
+    bench.shaker.hold()
+    bench.shaker.turn(-3.0)
     bench.shaker.skip()
     bench.shaker.tile_menu("control")
-    assert bench.shaker.hold.text() == "Hold  H"
+    assert bench.shaker.orders.hold.text() == "Hold  H"
 
 
 def test_a_walk_round_left_before_its_door_was_open_is_ended(window: MainWindow, demo_lab: Any) -> None:

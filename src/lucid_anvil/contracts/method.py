@@ -224,6 +224,8 @@ class Method:
     """Settings that are changed on the thing itself, and where: the sheet of settings points there"""
     orders: tuple[str, ...] = ("skip",)
     """Orders that its run takes, beside Stop: `skip`, `hold` (and `go`), `level`"""
+    hold_word: str = "Hold"
+    """What holding it is called"""
     at_rest: bool = False
     """Whether what it reads stands still: faces show where it stands, not how it swings"""
     looks: bool = False

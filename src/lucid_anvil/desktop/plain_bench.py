@@ -23,6 +23,7 @@ from .calibrate_sheet import AcceptSheet
 from .chart import Chart
 from .course_view import clock
 from .gauge_view import GaugeView
+from .run_orders import RunOrders
 from .shaker_panels import Row, ShakerResult
 from .side import Side
 from .stretch_view import StretchView
@@ -193,7 +194,8 @@ class PlainBench(Side):
         self.done = button("Done, go on", "main", "What the window asks for is done")
         self.done.clicked.connect(lambda: bench.link.order("go"))
         self.done.hide()
-        self.buttons = (self.next, self.done)
+        self.orders = RunOrders(bench)
+        self.buttons = (*self.orders.buttons, self.next, self.done)
         self.enter = button("Accept into the ledger…", "main", "As the unit's calibration, with a certificate")
         self.enter.clicked.connect(self.accept)
         self.enter.hide()
@@ -207,6 +209,7 @@ class PlainBench(Side):
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         self.stage.show_prepared(prepared, editable)
+        self.orders.offer(prepared.method)
         self.stage.show_earlier(self.bench.finding_before())
         self.stretches.show_course(prepared.course(), False)
         total = sum(i.duration for i in prepared.course())
@@ -229,6 +232,7 @@ class PlainBench(Side):
         asking = board.live.get("stage") == "asking"
         self.done.setVisible(asking)
         self.next.setVisible("gauge" not in board.live)  # no step of a series is left out
+        self.orders.show_offered(board.live)
         self.bench.told.setText(
             str(board.live["ask"]) if asking else f"{Path(board.take or '').name} · {clock(board.t)} recorded"
         )

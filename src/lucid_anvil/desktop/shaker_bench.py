@@ -25,6 +25,7 @@ from ..protocol.messages import Board
 from . import course_menu
 from .course_view import clock
 from .record_fields import with_part
+from .run_orders import RunOrders
 from .shaker_panels import ShakerResult, head_of, shaker_rows
 from .shaker_stage import ShakerStage
 from .side import Side
@@ -49,18 +50,13 @@ class ShakerBench(Side):
         self.result = ShakerResult()
         self.result.again.connect(bench.again)
         self.result.carry_on.connect(bench.carry_on)
-        self.hold = button("Hold  H", tip="Hold the frequency or the time where it is; once more goes on")
-        self.hold.clicked.connect(self.toggle_hold)
-        self.down = button("−3 dB  [", tip="Lower the level by 3 dB")
-        self.down.clicked.connect(lambda: self.step_level(-3.0))
-        self.up = button("+3 dB  ]", tip="Raise the level by 3 dB, never above the planned one")
-        self.up.clicked.connect(lambda: self.step_level(3.0))
+        self.orders = RunOrders(bench)
         self.next = button("Next  N", tip="Leave this stretch of the course and go on with the next")
         self.next.clicked.connect(self.skip)
         self.more = button("Add a stretch", tip="Sweep, dwell, random, pause: at the end of the course")
         self.more.clicked.connect(self.add_stretch)
         self.settings = (self.more,)
-        self.buttons = (self.hold, self.down, self.up, self.next)
+        self.buttons = (*self.orders.buttons, self.next)
 
     @property
     def here(self) -> bool:
@@ -77,7 +73,7 @@ class ShakerBench(Side):
 
     def begin(self, prepared: Prepared) -> None:
         """The run has begun: nothing can be dragged any more, the last take lies behind."""
-        self.hold.setText("Hold  H")
+        self.orders.offer(prepared.method)
         self.stage.profile.editable = False
         self.stretches.editable = False
         self.stage.show_prepared(prepared, False)
@@ -243,16 +239,6 @@ class ShakerBench(Side):
             return prepare(place, rig)
 
         self.bench.aside.run("change", work, self.bench.changed)
-
-    def toggle_hold(self) -> None:
-        if self.bench.state == "running" and self.here:
-            held = self.hold.text().startswith("Go")
-            self.bench.link.order("go" if held else "hold")
-            self.hold.setText("Hold  H" if held else "Go on  H")
-
-    def step_level(self, by: float) -> None:
-        if self.bench.state == "running" and self.here:
-            self.bench.link.order("level", by=by)
 
     def skip(self) -> None:
         if self.bench.state == "running" and self.here:

@@ -14,6 +14,7 @@ from ..protocol.messages import Board
 
 if TYPE_CHECKING:
     from .bench_place import BenchPlace
+    from .run_orders import RunOrders
 
 
 class Side(QObject):
@@ -33,6 +34,8 @@ class Side(QObject):
     """What stands at the left in place of the docket"""
     buttons: tuple[QWidget, ...] = ()
     """Beside the course while it runs"""
+    orders: RunOrders | None = None
+    """What the run can be told, where it can be held or turned down"""
 
     def __init__(self, bench: BenchPlace) -> None:
         super().__init__(bench)
@@ -65,6 +68,16 @@ class Side(QObject):
     def show_done(self, take: Take, status: str, reason: str | None) -> None:
         """A take that is finished, and why if it was cut."""
         raise NotImplementedError
+
+    def hold(self) -> None:
+        """Hold the run where it is, or go on, where that can be done."""
+        if self.orders is not None:
+            self.orders.toggle()
+
+    def turn(self, by: float) -> None:
+        """The level by dB, where that can be done."""
+        if self.orders is not None:
+            self.orders.step(by)
 
     def skip(self) -> None:
         """Leave this stretch for the next, where that can be done."""

@@ -26,6 +26,7 @@ from .finder import Finder
 from .job_button import JobButton
 from .ledger_place import LedgerPlace
 from .link import Link
+from .run_orders import STEP
 from .widgets import Elided, button, head_bar, label
 
 PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
@@ -151,9 +152,9 @@ class MainWindow(QMainWindow):
 
         key("F12", self.bench_stop)
         key("M", lambda: self.bench.make_mark())
-        key("H", lambda: self.bench.shaker.toggle_hold())
-        key("[", lambda: self.bench.shaker.step_level(-3.0))
-        key("]", lambda: self.bench.shaker.step_level(3.0))
+        key("H", lambda: (self.bench.side or self.bench.shaker).hold())
+        key("[", lambda: (self.bench.side or self.bench.shaker).turn(-STEP))
+        key("]", lambda: (self.bench.side or self.bench.shaker).turn(STEP))
         key("N", lambda: (self.bench.side or self.bench.shaker).skip())
         key("P", lambda: self.bench.listen.next_point())
         key("G", lambda: self.bench.amplifier.go())

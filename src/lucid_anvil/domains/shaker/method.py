@@ -21,6 +21,7 @@ class ShakerMethod(Method):
     Settings = ShakerSettings
     walk_round = tuple(SHAKER_WALK_ROUND)
     told = ("sine", "random", "history")
+    orders = ("hold", "level", "skip")
     drawn = {
         "profile": "on the Stage: drag, type or paste it",
         "course": "in the Course below: drag it, or type a time",

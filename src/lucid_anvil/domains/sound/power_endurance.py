@@ -195,6 +195,7 @@ class PowerEndurance(SoundMethod):
     )
     told = ("programme",)
     orders = ("hold", "level", "skip")
+    hold_word = "Mute"
     Settings = EnduranceSettings
     readings = listed(KEYS)
     curves = {
