@@ -80,6 +80,9 @@ def test_it_is_driven_at_its_level_and_the_heat_is_the_coils(tmp_path: Path) -> 
     wanted = [coil[(t > a - 2) & (t < a + 2)].mean() for a in at]
     assert max(wanted) > 70 and np.abs(np.array(curve.y, float) - wanted).max() < 2.0
     assert by["coil_temperature_max"] == pytest.approx(max(wanted), abs=2)
+    heat = found.reading("coil_temperature_max")
+    assert heat.uncertainty is not None and 0.01 < heat.uncertainty < 3
+    assert found.reading("compression_end").uncertainty is not None
     assert by["power"] > 5 and by["compression_end"] > 0.1
     assert any("cold resistance" in n for n in found.notes) and by["resistance_end"] > 6.4
 
@@ -259,6 +262,7 @@ def test_a_coils_guards_are_for_a_coils_plan(tmp_path: Path) -> None:
 def test_it_is_muted_from_the_window(window: Any, demo_lab: Any) -> None:
     from PyQt6.QtCore import Qt
     from PyQt6.QtTest import QTest
+
     from test_desktop import until
 
     bench = window.bench

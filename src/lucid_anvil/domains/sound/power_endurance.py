@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance, overload_limits, record_of
-from ...contracts.recording import Channel
+from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, together
 from ...contracts.settings import Model, Seconds, quantity
 from ...core.audio.endurance import ALUMINIUM, COPPER, coil_temperature, impedance_at
@@ -237,7 +237,7 @@ class PowerEndurance(SoundMethod):
         for stage in play.stages:
             by = f", {stage.by:+g} dB" if stage.by else ""
             pause = f", {stage.on:g} s on, {stage.off:g} s off" if stage.on else ""
-            made.append(CourseItem(f"{str(play.level).strip()}{by}{pause}", stage.duration))
+            made.append(CourseItem(f"{str(play.level).strip()}{by}{pause}".replace("-", "−"), stage.duration))
         return made
 
     def perform(self, settings: EnduranceSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
@@ -310,6 +310,11 @@ class Rows:
         self.overloaded = self.own = False
         self.cold: float | None = None
         """ohm, of the probe alone before the programme"""
+        self.cold_halves: list[float] = []
+        self.halves: list[float] = []
+        """ohm in each half of each stretch in turn"""
+        self.loss_halves: list[float] = []
+        """dB of sound over voltage, likewise"""
 
 
 def _walk(
@@ -336,6 +341,7 @@ def _walk(
         if b - a >= 16:
             v, i = (held[r].samples(a, b) * scale[r] for r in ("voltage", "current"))
             rows.cold = float(impedance_at(v, i, rate, settings.probe.frequency).real)
+            rows.cold_halves = _halves(v, i, rate, settings.probe.frequency)
     if begun is not None:
         ended = next((m for m in marks if m.get("kind") == "programme ended"), None)
         first, at, rows.own = min(int(round(begun["start"] * rate)), n), float(begun["at"]), True
@@ -369,12 +375,39 @@ def _walked(
         rows.voltage.append(float(np.sqrt(v @ v / length)))
         if settings.probe is not None:
             rows.resistance.append(impedance_at(v, i, rate, settings.probe.frequency).real)
+            rows.halves += _halves(v, i, rate, settings.probe.frequency)
         if "microphone" in raw:
             rows.microphone.append(float(np.std(raw["microphone"])) * scale["microphone"])
+            rows.loss_halves += _losses(raw["microphone"], v)
         if "temperature" in held and held["temperature"].unit in CELSIUS:
             near = held["temperature"].between(a / rate, b / rate)
             off = 273.15 if held["temperature"].unit == "K" else 0.0
             rows.beside.append(float(near.mean()) - off if near.size else float("nan"))
+
+
+def _halves(v: Floats, i: Floats, rate: float, frequency: float) -> list[float]:
+    """ohm in the first and in the second half; nothing where they are too short."""
+    n = v.size // 2
+    if n / rate * frequency < 4:
+        return []
+    return [impedance_at(v[k : k + n], i[k : k + n], rate, frequency).real for k in (0, n)]
+
+
+def _losses(sound: Floats, v: Floats) -> list[float]:
+    """dB of sound over voltage in the first and in the second half."""
+    n = v.size // 2
+    parts = [max(float(np.std(sound[k : k + n])), 1e-30) / max(float(np.std(v[k : k + n])), 1e-30) for k in (0, n)]
+    return [20 * float(np.log10(p)) for p in parts]
+
+
+def _scatter(halves: Sequence[float]) -> float | None:
+    """Standard uncertainty of the mean of two halves, by the second differences of all in turn: what goes straight is
+    no scatter. None for fewer than eight."""
+    if len(halves) < 8:
+        return None
+    d = np.diff(np.array(halves), 2)
+    d = d[np.isfinite(d)]
+    return 1.4826 * float(np.median(np.abs(d))) / np.sqrt(6) / np.sqrt(2) if d.size else None
 
 
 def _readings(made: Readings, rows: Rows, settings: EnduranceSettings) -> list[str]:
@@ -399,14 +432,27 @@ def _readings(made: Readings, rows: Rows, settings: EnduranceSettings) -> list[s
             heat = coil_temperature(r, cold, settings.cold(), settings.alpha())
             # A share of the resistance is a share of T + 1/α − 20, in the cold and in the hot one.
             base = 1 / settings.alpha() - 20
-            doubt = [float(np.sqrt(2) * stated * (base + t)) if stated else None for t in (np.nanmax(heat), heat[-1])]
+            share = np.sqrt(2) * stated if stated else _share(rows, cold, settings)
+            doubt = [float(share * (base + t)) if share else None for t in (np.nanmax(heat), heat[-1])]
             made.put("coil_temperature_max", float(np.nanmax(heat)), doubt[0], why, valid=ok)
             made.put("coil_temperature_end", float(heat[-1]), doubt[1], why, valid=ok)
             made.put("resistance_end", float(r[-1]), stated * float(r[-1]) if stated else None, why, valid=ok)
-            if not stated:
+            if not stated and share:
+                notes.append("The doubt of temperatures is the scatter of the resistance in this record: what voltage"
+                             " and current are off by is in the cold coil too; the wire's coefficient counts as exact.")
+            elif not stated:
                 notes.append("No impedance_uncertainty is given: resistance and temperature have no doubt here.")
     _compression(made, rows)
     return notes
+
+
+def _share(rows: Rows, cold: float, settings: EnduranceSettings) -> float:
+    """Expanded uncertainty (k = 2) of hot over cold resistance, both by the same channels; 0 where it is not known."""
+    s = _scatter(rows.halves)
+    if s is None or settings.cold_resistance is not None:
+        return 0.0
+    before = max([s, *np.abs(np.diff(rows.cold_halves)) / 2])
+    return float(2 * np.hypot(s, before) / cold)
 
 
 def _compression(made: Readings, rows: Rows) -> None:
@@ -422,7 +468,8 @@ def _compression(made: Readings, rows: Rows) -> None:
         made.put("compression_end", None, why="the first or the last stretch is silent")
         return
     first, last = (20 * np.log10(rows.microphone[k] / rows.voltage[k]) for k in ends)
-    made.put("compression_end", float(first - last), None)
+    spread = _scatter([rows.loss_halves[j] for k in loud for j in (2 * k, 2 * k + 1)])
+    made.put("compression_end", float(first - last), None if spread is None else 2 * float(np.sqrt(2)) * spread)
 
 
 def _cold(rows: Rows, settings: EnduranceSettings, notes: list[str]) -> float | None:
