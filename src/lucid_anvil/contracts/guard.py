@@ -37,8 +37,19 @@ class Sight:
     """What is wrong, where a number would not say it"""
 
 
-Look = Callable[[Mapping[str, Floats], float], Sight]
-"""Inputs by role, in their own units, and the time [s] of the block's first sample"""
+@dataclass(frozen=True)
+class Block:
+    """What a guard looks at, once a block."""
+
+    channels: Mapping[str, Floats]
+    """Inputs by role, in their own units"""
+    t: float
+    """s of its first sample"""
+    instruments: Mapping[str, Any] | None = None
+    """What the instruments last showed"""
+
+
+Look = Callable[[Block], Sight]
 
 
 @dataclass(frozen=True)

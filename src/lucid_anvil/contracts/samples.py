@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import BadInput
-from ..core.quantities import parse, same_kind
+from ..core.quantities import factor, parse, same_kind
 from .finding import Reading
 from .method import Limits, MethodSettings
 from .recording import Channel, Floats
@@ -40,9 +40,14 @@ def samples_in(
     return channel.in_unit(unit).samples()
 
 
-def celsius(record: Mapping[str, Channel], role: str = "temperature") -> Floats:
-    """Samples of a temperature in °C; kelvins are understood. Raises BadInput."""
+def celsius(
+    record: Mapping[str, Channel], role: str = "temperature", sensitivity: Mapping[str, Any] | None = None
+) -> Floats:  # fmt: skip
+    """Samples of a temperature in °C; kelvins are understood, and volts where a sensitivity like 10 mV/°C is given.
+    Raises BadInput."""
     channel = record[role]
+    if sensitivity and role in sensitivity and same_kind(channel.unit or "V", "V"):
+        return channel.samples() * factor(channel.unit or "V", "V") / parse(sensitivity[role], "V/°C", role)
     if channel.unit not in CELSIUS:
         raise BadInput(f"the {role} channel is in '{channel.unit}': °C is needed, such as '{role} [°C]'.")
     return channel.samples() - (273.15 if channel.unit == "K" else 0.0)

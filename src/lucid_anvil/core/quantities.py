@@ -30,6 +30,7 @@ meter = [length] = m = metre
 second = [time] = s = sec
 ampere = [current] = A
 kelvin = [temperature] = K
+degreeC = kelvin
 kilogram_ = [mass] = kg
 radian = [] = rad
 degree = pi / 180 * radian = deg = °
@@ -87,6 +88,8 @@ def factor(unit: str, into: str) -> float:
     """
     if plain_unit(unit) == plain_unit(into):
         return 1.0  # without pint, whose import costs a start a quarter of a second
+    if "degreeC" in (plain_unit(unit), plain_unit(into)):  # a step of 1 °C is one of 1 K; a temperature is not
+        raise BadInput(f"'{unit}' can't be turned into '{into}': °C and K count from different points.")
     if into == "dB":
         raise BadInput(f"'{unit}' can't be turned into 'dB': give a level in dB.")
     import pint

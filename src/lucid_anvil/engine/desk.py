@@ -13,6 +13,7 @@ import time
 from collections.abc import Mapping
 from typing import Any, Protocol
 
+from ..rig.chamber import ChamberDesk, ChamberPart
 from ..rig.instruments import Desk, Trouble
 
 EVERY = 0.1
@@ -28,13 +29,17 @@ class Instruments(Protocol):
 
     def put(self, name: str, value: Any) -> None: ...
 
+
+class Held(Instruments, Protocol):
+    """Instruments behind a line that can be let go."""
+
     def close(self) -> None: ...
 
 
 class Watched:
     """A desk, what it last showed, and what is wrong with it."""
 
-    def __init__(self, desk: Instruments, pace: str) -> None:
+    def __init__(self, desk: Held, pace: str) -> None:
         self.desk, self.pace = desk, pace
         self.shown: dict[str, Any] | None = None
         self.trouble: str | None = None
@@ -88,8 +93,11 @@ class Watched:
         self.desk.close()
 
 
-def watched(ports: Mapping[str, Any], channels: list[str], pace: str) -> Watched:
+def watched(ports: Mapping[str, Any], channels: list[str], pace: str, chamber: ChamberPart | None = None) -> Watched:
     """The instruments that a device names by host and port. Raises Trouble."""
+    if chamber is not None and "chamber" in ports:
+        host, port = ports["chamber"]
+        return Watched(ChamberDesk(chamber, str(host), int(port)), pace)
     where = {name: (str(host), int(port)) for name, (host, port) in ports.items()}
     for needed in ("supply", "load"):
         if needed not in where:

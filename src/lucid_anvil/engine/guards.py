@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ..contracts.guard import Look, Watched
+from ..contracts.guard import Block, Look, Watched
 from ..contracts.registry import guard_kind
 from ..core.control.chain import ChainModel, ChainWatch, Changed
 from ..core.quantities import degrees, parse
@@ -224,7 +224,7 @@ class Guards:
         """Share of the limit used, value, and the channel it is about."""
         kind = watch.part.watch
         if kind in self.brought:
-            sight = self.brought[kind](seen.channels, seen.t)
+            sight = self.brought[kind](Block(seen.channels, seen.t, seen.instruments))
             watch.said = sight.said
             return sight.used, sight.value, sight.channel
         if kind == "drive":

@@ -192,10 +192,13 @@ class Keeper:
         """Reach the instruments: those of the rig file, else the device's own."""
         places: dict[str, Any] = dict(standins)
         places.update({n: (p.host, p.port) for n, p in self.rig.instruments.items()})
+        chamber = self.rig.chamber
+        if chamber is not None and chamber.port is not None:
+            places["chamber"] = (chamber.host, chamber.port)
         if not places:
             return
         try:
-            self.desk = watched(places, self.roles, self.pace)
+            self.desk = watched(places, self.roles, self.pace, chamber)
         except Trouble as trouble:
             self._tell({"lost": str(trouble)})
 

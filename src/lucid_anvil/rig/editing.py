@@ -19,7 +19,7 @@ STAND_INS = {
     "pump": "Stand-in machine", "microphone": "Stand-in calibrator and microphone",
     "amplifier": "Stand-in amplifier on its loads", "frame": "Stand-in load frame",
     "pulser": "Stand-in load frame with plates", "driver": "Stand-in loudspeaker driver",
-    "horn": "Stand-in horn driver under power",
+    "horn": "Stand-in horn driver under power", "dma": "Stand-in frame with chamber",
     "actuator": "Stand-in actuator", "press": "Stand-in press", "pressure": "Stand-in hand pump",
 }  # fmt: skip
 """Benches of stand-ins that can be begun, by the name of what they are made from"""

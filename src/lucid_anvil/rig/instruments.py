@@ -14,7 +14,7 @@ import numpy as np
 
 from ..core.signal.sinefit import Floats
 
-ON_THE_DESK = ("supply", "loads", "fan", "meter")
+ON_THE_DESK = ("supply", "loads", "fan", "meter", "chamber")
 """Settings that instruments take; the others are the front end's."""
 NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
 """A decimal number as instruments send it (IEEE 488.2, 8.7.2 to 8.7.4)"""

@@ -14,12 +14,13 @@ from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
 from ..lab.plans import WATCHES, GuardPart
 from ..lab.textfiles import load_yaml
+from .chamber import ChamberPart
 from .scenes import scene_from
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
 Percent = Annotated[float, quantity("%")]
-MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m"}
+MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m", "temperature": "°C"}
 """Kinds of channels that have a sensor, and the unit of what it measures."""
 
 
@@ -193,7 +194,9 @@ class ChannelPart(Model):
 
     role: str
     input: int = Field(ge=1)
-    kind: Literal["acceleration", "force", "pressure", "length", "current", "voltage", "tach"] = "acceleration"
+    kind: Literal["acceleration", "force", "pressure", "length", "temperature", "current", "voltage", "tach"] = (
+        "acceleration"
+    )
     range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor in the ledger; where the front end is a stand-in, of one that it describes."""
@@ -345,6 +348,7 @@ class Rig(Model):
     guards: list[GuardPart] = Field(default_factory=list)
     load: LoadRating | None = None
     frame: FramePart | None = None
+    chamber: ChamberPart | None = None
     instruments: dict[Literal["supply", "load", "meter"], InstrumentPart] = Field(default_factory=dict)
     cut_time: Seconds = 0.005
     ease_time: Seconds = 0.5

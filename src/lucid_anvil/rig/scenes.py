@@ -104,6 +104,28 @@ class RubberPart(Model):
     """of the swing that stays, each time ten times as many cycles were made"""
 
 
+class ViscousPart(Model):
+    """A bar that is viscoelastic, in a chamber: relaxation times spread about one that the temperature shifts
+    (Williams, Landel, Ferry)."""
+
+    glassy: Annotated[float, quantity("Pa")] = 2.4e9
+    rubbery: Annotated[float, quantity("Pa")] = 4e6
+    spread: float = Field(default=1.6, gt=0.2, le=6)
+    """decades of time over which it relaxes, as one standard deviation"""
+    reference: float = 62.0
+    """°C at which the middle of its relaxation takes `time`"""
+    time: Seconds = 0.1
+    c1: float = Field(default=17.4, gt=0)
+    c2: float = Field(default=51.6, gt=0)
+    """K"""
+    area: Annotated[float, quantity("m^2")] = 20e-6
+    length: Annotated[float, quantity("m")] = 0.03
+    air_lag: Seconds = 20.0
+    """of the chamber's air behind its set point"""
+    lag: Seconds = 10.0
+    """of the bar behind the air"""
+
+
 class FrameScene(Model):
     """A specimen in a load frame: elastic, flowing, hardening, softening, broken. Its extensometer sits on its own
     gauge length."""
@@ -125,6 +147,7 @@ class FrameScene(Model):
     """of frame, cell and grips in series"""
     slack: Annotated[float, quantity("m")] = 0.0002
     """travel before the grips bite"""
+    viscous: ViscousPart | None = None
     rubber: RubberPart | None = None
     """An elastomer between plates instead, pressed where the crosshead goes below zero"""
     lag: Seconds = 0.02

@@ -44,11 +44,14 @@ def frequency_of(x: Floats, rate: float) -> float | None:
 
 def fit(x: Floats, rate: float, f: float, start: int = 0) -> tuple[Complexes, Floats]:
     """Peak phasors (channels,) at `f` [Hz], referred to sample 0 of the record, of samples (channels, n) from `start`;
-    offset, drift and harmonics 2 to 3 are fitted beside them. And the standard error of each."""
+    offset, drift with its bends (a specimen that creeps or relaxes) and harmonics 2 to 3 are fitted beside them. And
+    the standard error of each."""
     n = x.shape[1]
     t = (start + np.arange(n)) / rate
     mid = t - t.mean()
-    rows = [np.ones(n), mid / max(abs(mid[0]), 1e-300)]
+    u = mid / max(abs(mid[0]), 1e-300)
+    bends = 4 if n > 24 else 2
+    rows = [np.polynomial.legendre.legval(u, [0.0] * k + [1.0]) for k in range(bends)]
     orders = [1, *(k for k in (2, 3) if k * f < 0.4 * rate and n > 24)]
     for k in orders:
         rows += [np.cos(2 * np.pi * k * f * t), np.sin(2 * np.pi * k * f * t)]
@@ -56,7 +59,7 @@ def fit(x: Floats, rate: float, f: float, start: int = 0) -> tuple[Complexes, Fl
     solved = np.linalg.lstsq(model.T, x.T, rcond=None)[0]
     rest = x - (model.T @ solved).T
     noise = np.sqrt(np.sum(rest**2, axis=1) / max(n - len(rows), 1))
-    return np.asarray(solved[2] - 1j * solved[3]), noise * np.sqrt(2 / n)
+    return np.asarray(solved[bends] - 1j * solved[bends + 1]), noise * np.sqrt(2 / n)
 
 
 @dataclass(frozen=True)

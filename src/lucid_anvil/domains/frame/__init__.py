@@ -10,4 +10,5 @@ DOMAIN = Domain(
         "cyclic": f"{__name__}.cyclic",
         "dma": f"{__name__}.dma",
     },
+    guards={"chamber_band": f"{__name__}.chamber_guard:BAND"},
 )

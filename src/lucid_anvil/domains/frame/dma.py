@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import (
     Readings,
@@ -25,7 +25,8 @@ from ...contracts.samples import (
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.frame import dynamic
-from .shared import FrameMethod, FrameSettings, length_in
+from ...core.quantities import degrees, parse
+from .shared import FrameMethod, FrameSettings, length_in, sensed
 
 KEYS = {
     "tg_storage_onset": ("Transition, onset of the storage modulus", "°C"),
@@ -81,6 +82,78 @@ class Step(Model):
         return self
 
 
+class Ramp(Model):
+    """Temperature from one to another."""
+
+    model_config = {**Model.model_config, "populate_by_name": True}
+    first: Any = Field(alias="from")
+    """°C"""
+    last: Any = Field(alias="to")
+    """°C"""
+    rate: Any = "2 K/min"
+
+    @model_validator(mode="after")
+    def _sensible(self) -> Ramp:
+        self.first, self.last = degrees(self.first, "from"), degrees(self.last, "to")
+        text = str(self.rate).replace("°C", "K")
+        self.rate = parse(text if isinstance(self.rate, str) else self.rate, "K/s", "rate")
+        if self.rate <= 0 or abs(self.last - self.first) < 1:
+            raise ValueError("rate must be above zero, from and to a degree apart at least.")
+        return self
+
+    def at(self, seconds: float) -> float:
+        """°C so long after it began."""
+        way = self.last - self.first
+        return float(self.first + np.sign(way) * min(max(seconds, 0.0) * self.rate, abs(way)))
+
+
+class DynamicSettings(Model):
+    """What is driven where a frame is there; a record knows nothing of it."""
+
+    frequencies: list[Annotated[float, quantity("Hz")]] = Field(default_factory=lambda: [1.0], min_length=1)
+    """One with a ramp of temperature; in turn without"""
+    temperature: Ramp | None = None
+    """{from, to, rate} that the chamber takes it through"""
+    at: Any = None
+    """°C at which the frequencies are measured; as it is when missing"""
+    amplitude: Annotated[float, quantity("m")] = 15e-6
+    """Of the length, as long as its force lies within what follows"""
+    smallest_force: Annotated[float, quantity("N")] = 0.05
+    """Amplitude of the force below which it can't be told: the length's is raised"""
+    largest_force: Annotated[float, quantity("N")] = 25.0
+    smallest_amplitude: Annotated[float, quantity("m")] = 1e-6
+    largest_amplitude: Annotated[float, quantity("m")] = 300e-6
+    largest_mean: Annotated[float, quantity("m")] = 1.5e-3
+    """By which the mean force may stretch it at most"""
+    track: Annotated[float, quantity("%")] = 130.0
+    """Mean force, of the amplitude of the force: above 100 keeps it taut"""
+    least_force: Annotated[float, quantity("N")] = 0.5
+    """Mean force at least, and while the chamber goes to its start"""
+    approach: Annotated[float, quantity("m/s")] = 10e-6
+    spread: Annotated[float, quantity("%")] = 1.0
+    """By which two windows may differ for a frequency to count as settled"""
+    most_windows: int = 12
+
+    @field_validator("at")
+    @classmethod
+    def _degrees(cls, value: Any) -> float | None:
+        return None if value is None else degrees(value, "at")
+
+    @model_validator(mode="after")
+    def _sensible(self) -> DynamicSettings:
+        if min(self.frequencies) <= 0 or self.most_windows < 2 or self.spread <= 0 or self.approach <= 0:
+            raise ValueError("frequencies, spread and approach must be above zero, most_windows 2 or more.")
+        if not 0 < self.smallest_amplitude <= self.amplitude <= self.largest_amplitude:
+            raise ValueError("amplitude: it lies between smallest_amplitude and largest_amplitude, above zero.")
+        if not 0 < self.smallest_force < self.largest_force or self.least_force <= 0:
+            raise ValueError("smallest_force must lie below largest_force, and least_force above zero.")
+        if self.track < 100:
+            raise ValueError("track: below 100 % the specimen would go slack in every period.")
+        if self.temperature is not None and len(self.frequencies) > 1:
+            raise ValueError("frequencies: a ramp of temperature takes one.")
+        return self
+
+
 class DmaSettings(FrameSettings):
     """The specimen, what lies in series with it, and where to read."""
 
@@ -93,6 +166,7 @@ class DmaSettings(FrameSettings):
     """Of the machine, in series with the specimen"""
     window: int = 5
     """Periods of one point"""
+    play: DynamicSettings = Field(default_factory=DynamicSettings)
 
     @model_validator(mode="after")
     def _sensible(self) -> DmaSettings:
@@ -109,6 +183,19 @@ class Dma(FrameMethod):
     roles = ("force", "displacement")
     optional_roles = ("temperature",)
     about = "Storage and loss modulus of a specimen, and the temperature at which it softens"
+    reads_only = False
+    kinds = ("length",)
+    usual = {
+        "geometry": {"kind": "tension", "length": "30 mm", "width": "10 mm", "thickness": "2 mm"},
+        "play": {"temperature": {"from": "40 °C", "to": "100 °C", "rate": "2 K/min"}},
+    }
+    walk_round = (
+        {"key": "grips", "text": "Specimen in both grips, straight, its sizes measured"},
+        {"key": "sensor", "text": "Temperature sensor beside it, not touching the grips"},
+        {"key": "chamber", "text": "Chamber closed, its door latched"},
+        {"key": "door", "text": "Guard door closed"},
+    )
+    told = ("ramp", "point")
     Settings = DmaSettings
     readings = listed(KEYS)
     curves = {
@@ -130,8 +217,19 @@ class Dma(FrameMethod):
         rate, n = together(record, ("force", "displacement", *there))
         force = samples_in(record, "force", "N", settings.sensitivity)[:n]
         way = length_in(record, "displacement", settings)[:n]
-        heat = celsius(record)[:n] if there else None
+        heat = celsius(record, sensitivity=settings.sensitivity)[:n] if there else None
         made = Readings(KEYS, settings)
+        own = [m for m in marks if m.get("kind") == "point"]
+        ramp = next((m for m in marks if m.get("kind") == "ramp"), None)
+        if own and not settings.steps:
+            settings = settings.model_copy(update={"steps": [Step.model_validate(
+                {k: m[k] for k in ("frequency", "start", "stop")}) for m in own]})  # fmt: skip
+        elif ramp is not None:
+            end = next((m["t"] for m in marks if m.get("kind") == "dma ended"), n / rate)
+            a, n = int(ramp["start"] * rate), min(int(end * rate), n)
+            force, way, heat = force[a:n], way[a:n], None if heat is None else heat[a:n]
+            n -= a
+            settings = settings.model_copy(update={"frequency": settings.frequency or float(ramp["frequency"])})
         pieces = _pieces(way, rate, n, settings)
         if isinstance(pieces, str):
             made.absent(list(KEYS), pieces)
@@ -142,6 +240,9 @@ class Dma(FrameMethod):
             ratio = np.array([e for _, e in held]) * np.abs(k / (by * np.array([v for v, _ in held])))
         x, unit = _axis(pieces, rate, heat, settings)
         notes = unstated(settings.uncertainty, "force", "displacement")
+        loose = [m["frequency"] for m in own if not m["settled"]]
+        if loose:
+            notes.append(f"Not settled to {settings.play.spread:g} %: {', '.join(f'{f:g} Hz' for f in loose)}.")
         if not settings.steps:
             notes.append(f"Read at {pieces[0][0]:.5g} Hz, {settings.window} periods a point.")
         if np.any(k.real <= 0):
@@ -149,6 +250,36 @@ class Dma(FrameMethod):
             k = np.where(k.real > 0, k, np.nan)
         _transitions(made, x, unit, k)
         return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes))
+
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: DmaSettings) -> list[CourseItem]:
+        play, made = settings.play, [CourseItem("Zero, grip", 6.0)]
+        seconds = [max(settings.window / f, 1.0) for f in play.frequencies]
+        ramp = play.temperature
+        start = ramp.first if ramp is not None else play.at
+        if start is not None:
+            made.append(CourseItem(f"To {start:g} °C", 300.0))
+        if ramp is not None:
+            label = f"{ramp.first:g} to {ramp.last:g} °C, {play.frequencies[0]:g} Hz"
+            made.append(CourseItem(label, abs(ramp.last - ramp.first) / ramp.rate + 8 * seconds[0]))
+        else:
+            made += [CourseItem(f"{f:g} Hz", 4 * s, f) for f, s in zip(play.frequencies, seconds, strict=True)]
+        return made
+
+    def perform(self, settings: DmaSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .dma_run import perform
+
+        return perform(settings, facts)
+
+    def guarded(self, settings: DmaSettings, inputs: Sequence[Input]) -> dict[str, Any]:
+        if settings.play.temperature is None and settings.play.at is None:
+            return {}
+        return {"guards": [{"watch": "chamber_band", "action": "ease"}]}
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        return sensed(super().fill(given, bench), bench)
 
 
 METHOD = Dma()

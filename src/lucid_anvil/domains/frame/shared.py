@@ -87,7 +87,7 @@ class FrameMethod(Method):
 
 def sensed(given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
     """Settings with the sensitivities [V per unit] of force and length channels that the bench knows."""
-    units = {"force": "V/N", "length": "V/m"}
+    units = {"force": "V/N", "length": "V/m", "temperature": "V/°C"}
     known = {
         role: f"{bench.sensitivity[role]!r} {units[kind]}"
         for role, kind in bench.kinds.items()

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ...contracts.guard import GuardKind, Sight, Watched
+from ...contracts.guard import Block, GuardKind, Sight, Watched
 from ...contracts.recording import Floats
 from ...core.audio.endurance import coil_temperature, impedance_at
 from ...core.errors import BadInput
@@ -46,7 +46,8 @@ class CoilHeat:
         self.since = 0
         self.temperature = self.by_now = self.cold_temperature
 
-    def __call__(self, channels: Mapping[str, Floats], t: float) -> Sight:
+    def __call__(self, now: Block) -> Sight:
+        channels = now.channels
         self.held.append((channels["voltage"], channels["current"]))
         self.since += 1
         if len(self.held) == self.blocks and self.since >= max(self.blocks // 2, 1):
@@ -84,7 +85,8 @@ class CoilWhole:
         self.squares: deque[tuple[float, float]] = deque(maxlen=max(int(np.ceil(OVER * bench.rate / bench.block)), 1))
         self.highest = 0.0
 
-    def __call__(self, channels: Mapping[str, Floats], t: float) -> Sight:
+    def __call__(self, now: Block) -> Sight:
+        channels = now.channels
         self.squares.append(tuple(float(np.mean(channels[r] ** 2)) for r in ("voltage", "current")))  # type: ignore[arg-type]
         if len(self.squares) < (self.squares.maxlen or 1):
             return Sight(0.0, 1.0, "current")
@@ -122,7 +124,8 @@ class Excursion:
         self.state = np.zeros(max(len(self.a), len(self.b)) - 1)
         self.limit = limit
 
-    def __call__(self, channels: Mapping[str, Floats], t: float) -> Sight:
+    def __call__(self, now: Block) -> Sight:
+        channels = now.channels
         from scipy.signal import lfilter
 
         x, self.state = lfilter(self.b, self.a, channels["current"], zi=self.state)

@@ -9,6 +9,7 @@ from ..device import InputBlock
 from ..model import FramePart, Rig
 from ..scenes import FrameScene, RubberPart
 from .listening import ListeningBench
+from .viscous import Bar
 
 POINTS = 4001
 
@@ -94,9 +95,16 @@ class FrameBench(ListeningBench):
         assert isinstance(scene, FrameScene)
         self.gauge = scene.gauge
         self.lag = scene.lag
-        self.specimen: Specimen | Rubber = (
-            Specimen(scene) if scene.rubber is None else Rubber(scene.rubber, rig.front_end.rate)
-        )
+        rate = rig.front_end.rate
+        self.specimen: Specimen | Rubber | Bar = Specimen(scene)
+        if scene.rubber is not None:
+            self.specimen = Rubber(scene.rubber, rate)
+        elif scene.viscous is not None:
+            self.specimen = Bar(scene.viscous, rate)
+        self.set_point = self.air = rig.room.temperature
+        """°C, of the chamber"""
+        if isinstance(self.specimen, Bar):
+            self.specimen.temperature = self.air
         self.part = rig.frame or FramePart()
         self.travel, self.speed = 0.0, 0.0
         super().__init__(rig)
@@ -115,5 +123,22 @@ class FrameBench(ListeningBench):
         self.speed = float(speed[-1])
         travel = np.clip(self.travel + np.cumsum(speed) / self.rate, -self.part.travel / 2, self.part.travel / 2)
         self.travel = float(travel[-1])
+        warm = self._warm(t.size)
         force, strain = self.specimen(travel)
-        return {"force": force, "extension": strain * self.gauge, "displacement": travel, "length": travel}
+        return {"force": force, "extension": strain * self.gauge, "displacement": travel, "length": travel,
+                "temperature": warm}  # fmt: skip
+
+    def _warm(self, n: int) -> Floats:
+        """°C of the specimen in the block: air behind its set point, specimen behind the air."""
+        if not isinstance(self.specimen, Bar):
+            return np.full(n, self.air)
+        part, span, bar = self.specimen.part, n / self.rate, self.specimen
+        before = bar.temperature
+        self.air += (self.set_point - self.air) * (1 - np.exp(-span / part.air_lag))
+        bar.temperature += (self.air - bar.temperature) * (1 - np.exp(-span / part.lag))
+        return np.linspace(before, bar.temperature, n + 1)[1:]
+
+    def silent(self) -> bool:
+        """Whether the chamber's controller answers nobody, now."""
+        now = self.index * self.block / self.rate
+        return any(f.kind == "silent" and f.channel == "chamber" for f in self.faults.between(now, now))

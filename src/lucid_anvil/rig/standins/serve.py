@@ -27,9 +27,14 @@ GIVE_UP = 45.0
 
 
 def _desk(bench: object) -> Any:
-    """The instruments of an amplifier's bench as servers; None on the others, which have none."""
+    """The instruments of an amplifier's bench, or the chamber of a frame's, as servers; None where there are none."""
     from .amplifier import AmplifierBench
+    from .frame import FrameBench
 
+    if isinstance(bench, FrameBench) and bench.rig.chamber is not None:
+        from .chamber import Server as Chamber
+
+        return Chamber(bench, bench.rig.chamber)
     if not isinstance(bench, AmplifierBench):
         return None
     from .instruments import Desk

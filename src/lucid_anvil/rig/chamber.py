@@ -1,0 +1,95 @@
+"""A climate chamber over Modbus TCP: its set point written, its air's temperature read."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import Any
+
+from ..contracts.settings import Model
+from .instruments import PATIENCE, Trouble
+
+
+class ChamberPart(Model):
+    """Where it is, and what its registers mean; usual controllers hold tenths of a degree."""
+
+    host: str = "127.0.0.1"
+    port: int | None = None
+    """None where a stand-in tells its own"""
+    unit: int = 1
+    """Modbus unit identifier"""
+    set_register: int = 0
+    """Holding register of the set point, from 0"""
+    read_register: int = 0
+    """Input register of the temperature, from 0"""
+    step: float = 0.1
+    """°C of one count; counts are whole, below zero as two's complement"""
+    lowest: float = -60.0
+    """°C that may be asked for"""
+    highest: float = 250.0
+
+
+def to_counts(temperature: float, step: float) -> int:
+    """A register's 16 bits for a temperature [°C]. Raises Trouble where they can't hold it."""
+    count = round(temperature / step)
+    if not -32768 <= count < 32768:
+        raise Trouble(f"The chamber can't be asked for {temperature:g} °C: its register does not hold it.")
+    return count & 0xFFFF
+
+
+def from_counts(register: int, step: float) -> float:
+    """°C of a register's 16 bits."""
+    return (register - 65536 if register >= 32768 else register) * step
+
+
+class ChamberDesk:
+    """The chamber alone at the keeper's desk. Raises Trouble with what, where and why."""
+
+    def __init__(self, part: ChamberPart, host: str, port: int, patience: float = PATIENCE) -> None:
+        import logging
+
+        from pymodbus.client import ModbusTcpClient
+
+        logging.getLogger("pymodbus").setLevel(logging.CRITICAL)  # what goes wrong is said here
+        self.part, self.where = part, f"{host}:{port}"
+        self.client = ModbusTcpClient(host, port=port, timeout=patience, retries=0, reconnect_delay=0)
+
+    def _reach(self) -> None:
+        if not self.client.connected and not self.client.connect():
+            raise Trouble(f"The chamber at {self.where} can't be reached: look at its cable and power.")
+
+    def _done(self, work: Any) -> Any:
+        from pymodbus.exceptions import ModbusException
+
+        self._reach()
+        try:
+            answer = work()
+        except (ModbusException, OSError):
+            self.client.close()
+            raise Trouble(f"The chamber at {self.where} does not answer: look at its cable and power.") from None
+        if answer.isError():
+            raise Trouble(f"The chamber at {self.where} refuses: {answer}.")
+        return answer
+
+    def look(self) -> dict[str, Any]:
+        """`chamber`: its air [°C]; `chamber_set`: what it was asked for."""
+        p = self.part
+        read = self._done(lambda: self.client.read_input_registers(p.read_register, count=1, device_id=p.unit))
+        held = self._done(lambda: self.client.read_holding_registers(p.set_register, count=1, device_id=p.unit))
+        if len(read.registers) != 1 or len(held.registers) != 1:
+            raise Trouble(f"The chamber at {self.where} answers with another number of registers than asked for.")
+        air, wanted = (from_counts(answer.registers[0], p.step) for answer in (read, held))
+        return {"chamber": air, "chamber_set": wanted}
+
+    def put(self, name: str, value: Any) -> None:
+        """`chamber` [°C]."""
+        p, wanted = self.part, float(value)
+        if name != "chamber":
+            return
+        if not p.lowest <= wanted <= p.highest:
+            raise Trouble(f"The chamber may be asked for {p.lowest:g} to {p.highest:g} °C, not for {wanted:g} °C.")
+        counts = to_counts(wanted, p.step)
+        self._done(lambda: self.client.write_register(p.set_register, counts, device_id=p.unit))
+
+    def close(self) -> None:
+        with contextlib.suppress(Exception):
+            self.client.close()
