@@ -211,3 +211,13 @@ def test_lengths_take_a_prefix_that_fits() -> None:
     stroke = Reading("stroke", "Stroke", 0.00093, "m", 0.00002, 2.0)
     assert reading_row(stroke)[1] == "0.930 ± 0.020 mm"
     assert [on_paper(stroke)[k] for k in ("value", "uncertainty", "unit")] == ["0.930", "0.020", "mm"]
+
+
+def test_a_walk_round_whose_checks_have_not_come_yet_is_not_said_to_be_none(qtbot: object) -> None:
+    from lucid_anvil.desktop.walk_panel import WalkRoundPanel
+
+    panel = WalkRoundPanel("K.B.")
+    panel.show_checks([], "walk-round", 3)
+    assert panel.why.text() == "Waiting for the devices." and not panel.go.isEnabled()
+    panel.show_checks([], "walk-round", 0)
+    assert "no walk-round" in panel.why.text()

@@ -250,7 +250,12 @@ class Chart(pg.PlotWidget):
         for key in keys:
             for part in (key, f"{key}-band", f"{key}-low", f"{key}-high"):
                 if part in self.series:
-                    self.removeItem(self.series.pop(part))
+                    item = self.series.pop(part)
+                    self.removeItem(item)
+                    if part == "legend":  # it hangs on the box, not on the plot
+                        item.setParentItem(None)
+                        if item.scene() is not None:
+                            item.scene().removeItem(item)
             self.table.pop(key, None)
 
     def window(self, x: tuple[float, float], y: tuple[float, float]) -> None:

@@ -44,9 +44,10 @@ class Scale:
     by_y: float
 
     @staticmethod
-    def of(chart: Chart, axis: Axis, x: Sequence[Any], y: Sequence[Any], y_unit: str) -> Scale:
-        """The scale that fits all curves; the chart's axes are named by it."""
-        by_x, x_unit = (1.0, axis.x_label) if axis.x_log else axis_unit(_most(x), axis.x_label)
+    def of(chart: Chart, axis: Axis, x: Sequence[Any], y: Sequence[Any], y_unit: str, x_unit: str = "") -> Scale:
+        """The scale that fits all curves; the chart's axes are named by it. `x_unit`: where the axis says none."""
+        own = axis.x_label or x_unit
+        by_x, x_unit = (1.0, own) if axis.x_log else axis_unit(_most(x), own)
         by_y, y_unit = (1.0, y_unit) if axis.y_log else axis_unit(_most(y), y_unit)
         chart.name_axes(x_unit, y_unit)
         return Scale(by_x, by_y)
@@ -65,6 +66,12 @@ def _most(rows: Sequence[Any]) -> float:
 
 FALLING = " falling"
 """What a growing line's name ends with that goes on from the one of the name before it, the other way"""
+
+
+def _named(chart: Chart, names: Sequence[str]) -> None:
+    """What the curves are, in their inks, where there are several."""
+    if 1 < len(names) <= len(ROLES):
+        chart.legend({name: ROLES[i] for i, name in enumerate(names)})
 
 
 class PlainStage(QWidget):
@@ -136,7 +143,8 @@ class PlainStage(QWidget):
                 continue
             axis, chart = self.views[key]
             own = axis.y_label or str((board.live.get("units") or {}).get(key, ""))
-            scale = Scale.of(chart, axis, [x for x, _ in lines.values()], [y for _, y in lines.values()], own)
+            over = str((board.live.get("units_x") or {}).get(key, ""))
+            scale = Scale.of(chart, axis, [x for x, _ in lines.values()], [y for _, y in lines.values()], own, over)
             fresh = "growing" not in self.begun
             whole = [name for name in lines if not name.endswith(FALLING)]
             for name, (x, y) in lines.items():
@@ -146,6 +154,7 @@ class PlainStage(QWidget):
                 wide = 1.2 if back else 2.2
                 role = ROLES[at % len(ROLES)]
                 chart.curve(f"growing {name}", scale.x(x), scale.y(y), role, wide, name)
+            _named(chart, whole)
             if fresh and self.tabs is not None:
                 self.begun.add("growing")
                 self.tabs.choose(axis.key)
@@ -157,10 +166,11 @@ class PlainStage(QWidget):
         self.gauge.show_gauge(None)
         self.begun.add("read")
         for axis, chart in self.views.values():
-            chart.drop(*[k for k in chart.series if k != "legend"])
+            chart.drop(*chart.series)
             there = [c for c in finding.curves if axis.shows(c.key)]
             own = axis.y_label or (there[0].y_unit if there else "")
-            scale = Scale.of(chart, axis, [c.x for c in there], [c.y for c in there], own)
+            over = there[0].x_unit if there else ""
+            scale = Scale.of(chart, axis, [c.x for c in there], [c.y for c in there], own, over)
             before = self.earlier if self.earlier is not None and self.earlier.method == finding.method else None
             for i, c in enumerate(c for c in (before.curves if before else ()) if axis.shows(c.key)):
                 chart.curve(f"before {i}", scale.x(c.x), scale.y(c.y), "muted", 1.0, "before")
@@ -169,6 +179,7 @@ class PlainStage(QWidget):
                     chart.corridor(f"limits of {c.key}", scale.x(c.x), scale.y(c.low), scale.y(c.high))
                 role = ROLES[i % len(ROLES)]
                 chart.curve(c.key, scale.x(c.x), scale.y(c.y), role, 2.2 if i == 0 else 1.4, c.label)
+            _named(chart, [c.label for c in there])
         shown = next((k for k, (a, _) in self.views.items() if any(a.shows(c.key) for c in finding.curves)), None)
         if shown is not None and self.tabs is not None:
             self.tabs.choose(shown)

@@ -121,7 +121,7 @@ class WalkRoundPanel(QWidget):
         self.count.setText(f"{len(checks) - len(missing)} of {len(checks)}")
         ready = len(checks) >= wanted and not missing and state == "walk-round" and not unread
         self.go.setEnabled(ready)
-        if state in ("starting", ""):
+        if state in ("starting", "") or len(checks) < wanted:
             self.why.setText("Waiting for the devices.")
         elif state == "preparing":
             self.why.setText("Preparing the take.")

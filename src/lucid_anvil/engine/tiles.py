@@ -69,7 +69,7 @@ def chain(
     if rig.load is not None:
         return amplifier_chain(prepared, samples, drive, instruments or {})
     if rig.frame is not None:
-        return frame_chain(prepared, samples, drive)
+        return frame_chain(prepared, samples, drive, instruments)
     if rig.standin.scene is not None or not any(c.kind == "acceleration" and c.axis == "axial" for c in rig.channels):
         return listening_chain(prepared, samples, live)
     used = {r.key: r for r in rooms}
@@ -180,7 +180,9 @@ def _plain(value: float, digits: int) -> str:
     return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")
 
 
-def frame_chain(prepared: Prepared, samples: Mapping[str, Floats], drive: Floats) -> list[Tile]:
+def frame_chain(
+    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, shown: Mapping[str, Any] | None = None
+) -> list[Tile]:  # fmt: skip
     """Of a load frame: what is commanded, force and lengths as they stand, and the inputs."""
     rig, made = prepared.rig, []
     assert rig.frame is not None
@@ -196,13 +198,21 @@ def frame_chain(prepared: Prepared, samples: Mapping[str, Floats], drive: Floats
         value = float(np.mean(x)) / prepared.facts.sensitivity.get(c.role, 1.0)
         text, _ = _sensor_detail(prepared, c.role)
         if c.kind == "force":
-            shown, most = f"{_plain(value / 1e3, 2)} kN", f"of {rig.frame.force / 1e3:g}"
+            large = rig.frame.force >= 1000
+            told = f"{_plain(value / 1e3, 2)} kN" if large else f"{_plain(value, 1)} N"
+            most = f"of {rig.frame.force / (1e3 if large else 1):g}"
             used = max(used, abs(value) / rig.frame.force)
         elif c.kind == "length":
-            shown, most = f"{_plain(1e3 * value, 3)} mm", f"of {1e3 * c.range / prepared.facts.sensitivity[c.role]:.3g}"
+            told, most = f"{_plain(1e3 * value, 3)} mm", f"of {1e3 * c.range / prepared.facts.sensitivity[c.role]:.3g}"
+        elif c.kind == "temperature":
+            told, most = f"{_plain(value, 1)} °C", f"of {c.range / prepared.facts.sensitivity[c.role]:.3g}"
         else:
-            shown, most = number(float(np.mean(x)), "V"), f"of {c.range:g} V"
-        made.append(Tile(c.role, c.role.capitalize(), text, shown, most, used, 1.0, "measure", used >= 1))
+            told, most = number(float(np.mean(x)), "V"), f"of {c.range:g} V"
+        made.append(Tile(c.role, c.role.capitalize(), text, told, most, used, 1.0, "measure", used >= 1))
+    if rig.chamber is not None and shown and "chamber" in shown:
+        made.insert(1, Tile("chamber", "Chamber", f"{rig.chamber.lowest:g} to {rig.chamber.highest:g} °C",
+                            f"{_plain(shown['chamber'], 1)} °C", f"set {_plain(shown['chamber_set'], 1)}", 0.0, 0.99,
+                            "drive"))  # fmt: skip
     return [*made, _inputs(prepared, worst)]
 
 

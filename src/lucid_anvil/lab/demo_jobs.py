@@ -50,6 +50,9 @@ def deck_record(rate: float = 2560.0, seconds: float = 12.0, seed: int = 4) -> F
 
 def make_jobs(lab: Lab) -> None:
     """Three plans for the battery tray in the open job's folder."""
+    job, rigs = lab.jobs / (lab.facts.job or "bench"), lab.folder / "rigs"
+    _driver_jobs(lab, job, rigs)
+    _resin_job(lab, job, rigs)
     rig = lab.folder / "rigs" / "shaker.rig.yaml"
     base = lab.jobs / (lab.facts.job or "bench") / "battery-tray"
     tray = "Battery tray BT-3"
@@ -109,6 +112,40 @@ def _listening_jobs(lab: Lab) -> None:
                            rigs / "hammer.rig.yaml")  # fmt: skip
     write_listening_plan(job / "mooring-plate" / "impact", "impact", plate)
     _coupon_job(lab, job, rigs)
+
+
+def _driver_jobs(lab: Lab, job: Path, rigs: Path) -> None:
+    """The horn's driver: one part after the other on the line, and one under power for a night (shortened)."""
+    line: dict[str, Any] = {
+        "play": {"level": "2.83 V", "seconds": "1 s"},
+        "limits": {"polarity": {"low": 1, "high": 1}, "sensitivity": {"low": "96 dB", "high": "98 dB"},
+                   "resonance": {"low": "90 Hz", "high": "100 Hz"}, "thd_max": {"high": "3 %"},
+                   "loose": {"high": 0}},
+        "level_uncertainty": "0.3 dB",
+    }  # fmt: skip
+    part = listening_plan(lab, "Drivers, one after the other", "Fog driver", "driver-check", line,
+                          rigs / "driver.rig.yaml")  # fmt: skip
+    write_listening_plan(job / "fog-driver" / "line", "line", part)
+    power: dict[str, Any] = {
+        "probe": {"frequency": "4 Hz"}, "every": "2 s", "cold_temperature": 20,
+        "play": {"level": "40 W", "rated": "8 ohm", "crest": 2, "from": "150 Hz", "to": "8 kHz", "hottest": "150 °C",
+                 "stages": [{"duration": "60 s"}, {"duration": "60 s", "by": "-3 dB", "on": "10 s", "off": "5 s"}]},
+        "limits": {"coil_temperature_max": {"high": "120 °C"}, "compression_end": {"high": "2 dB"}},
+    }  # fmt: skip
+    night = listening_plan(lab, "Horn driver, 40 W", "Fog driver", "power-endurance", power, rigs / "horn.rig.yaml")
+    write_listening_plan(job / "fog-driver" / "night", "night", night)
+
+
+def _resin_job(lab: Lab, job: Path, rigs: Path) -> None:
+    """The resin that the battery tray is potted with, warmed through its transition."""
+    warmed: dict[str, Any] = {
+        "geometry": {"kind": "tension", "length": "30 mm", "width": "10 mm", "thickness": "2 mm"},
+        "temperature_uncertainty": "0.5 K", "uncertainty": {"force": "0.6 %", "displacement": "0.5 %"},
+        "play": {"frequencies": ["5 Hz"], "temperature": {"from": "50 °C", "to": "95 °C", "rate": "10 K/min"}},
+        "limits": {"tg_tan_peak": {"low": "75 °C"}},
+    }  # fmt: skip
+    resin = listening_plan(lab, "Potting resin, 50 to 95 °C", "Potting resin", "dma", warmed, rigs / "dma.rig.yaml")
+    write_listening_plan(job / "potting-resin" / "warmed", "warmed", resin)
 
 
 def _coupon_job(lab: Lab, job: Path, rigs: Path) -> None:

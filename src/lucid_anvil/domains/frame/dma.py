@@ -166,6 +166,8 @@ class DmaSettings(FrameSettings):
     """Of the machine, in series with the specimen"""
     window: int = 5
     """Periods of one point"""
+    temperature_uncertainty: Annotated[float, quantity("K")] | None = None
+    """Expanded (k = 2), of the specimen's temperature"""
     play: DynamicSettings = Field(default_factory=DynamicSettings)
 
     @model_validator(mode="after")
@@ -248,7 +250,9 @@ class Dma(FrameMethod):
         if np.any(k.real <= 0):
             notes.append("Where the machine's compliance leaves no stiffness to the specimen there is no modulus.")
             k = np.where(k.real > 0, k, np.nan)
-        _transitions(made, x, unit, k)
+        if unit == "°C" and settings.temperature_uncertainty is None:
+            notes.append("No temperature_uncertainty is given: the transitions have no doubt here.")
+        _transitions(made, x, unit, k, settings.temperature_uncertainty)
         return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes))
 
 
@@ -326,15 +330,17 @@ def _axis(
     return np.array([(a + b - 1) / 2 / rate for _, a, b in pieces]), "s"
 
 
-def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray) -> None:
+def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray, stated: float | None) -> None:
     if unit != "°C":
         made.absent(list(KEYS), "temperature does not move by more than 5 K in this record")
         return
     found = dynamic.transitions(x, k.real, k.imag)
+    # Half of the width that the curves are smoothed over is what a peak or a tangent can be off by beside it.
+    doubt = None if stated is None else float(np.hypot(stated, dynamic.WIDTH / 2 * np.ptp(x) / 2))
     for key, value, what in zip(
         KEYS, (found.onset, found.loss_peak, found.tan_peak), ("no fall", "no peak", "no peak"), strict=True
     ):
-        made.put(key, value, None, None if value is not None else f"there is {what} inside the range of temperature")
+        made.put(key, value, doubt, None if value is not None else f"there is {what} inside the range of temperature")
 
 
 def _curves(x: Floats, unit: str, k: np.ndarray, ratio: Floats, settings: DmaSettings) -> tuple[Curve, ...]:

@@ -228,6 +228,8 @@ class Dynamic:
         if curves:
             both = {"Storage": curves.get("storage"), "Loss": curves.get("loss")}
             made["curves"] = {"modulus": {k: v for k, v in both.items() if v}}
+            over = "°C" if self.play.temperature is not None else "Hz"
+            made["units_x"] = {"modulus": over, "tan_delta": over}
             if "tan_delta" in curves:
                 made["curves"]["tan_delta"] = {"tan delta": curves["tan_delta"]}
         return made
