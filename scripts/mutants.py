@@ -45,9 +45,10 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
          "core/control/corridor.py", "core/control/points.py", "lab/profiles.py"],
         ["test_profiles.py", "test_profile_laws.py", "test_profile_tables.py", "test_shaker_settings.py"],
     ),
+    "headroom": (["core/control/headroom.py"], ["test_profiles.py", "test_shaker_settings.py"]),
     "loops": (
-        ["core/control/chain.py", "core/control/contact.py", "core/control/headroom.py", "core/control/moving.py",
-         "core/control/sineloop.py", "core/control/randomloop.py"],
+        ["core/control/chain.py", "core/control/contact.py", "core/control/moving.py", "core/control/sineloop.py",
+         "core/control/randomloop.py"],
         ["test_chain.py", "test_moving.py", "test_shaker_control.py"],
     ),
 }  # fmt: skip

@@ -16,7 +16,7 @@ from .textfiles import dump_yaml, whole_write
 FOLDERS = ("jobs", "certificates", "rigs", "run")
 RIGS = (
     "comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver",
-    "actuator", "press", "pressure", "horn", "dma",
+    "actuator", "press", "pressure", "horn", "dma", "headset",
 )  # fmt: skip
 MOST = 12
 """Labs that are remembered"""

@@ -16,5 +16,8 @@ DOMAIN = Domain(
         "coil_whole": f"{__name__}.coil_guard:WHOLE",
         "excursion": f"{__name__}.coil_guard:EXCURSION",
     },
-    scenes={"hot-driver": f"{__name__}.standin:HotDriverScene"},
+    scenes={
+        "hot-driver": f"{__name__}.standin:HotDriverScene",
+        "headset": f"{__name__}.standin_headset:HeadsetScene",
+    },
 )

@@ -9,10 +9,10 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
-from ...contracts.settings import Model, quantity
+from ...contracts.settings import Model, Seconds, quantity
 from ...core.audio import worn
 from ...core.audio.driver import power_mean
 from ...core.audio.excitation import arrival
@@ -46,6 +46,29 @@ class State(Model):
         return self
 
 
+class HeadsetPlay(Model):
+    """What is played where a headset is there; a record knows nothing of it."""
+
+    model_config = {**Model.model_config, "populate_by_name": True}
+    level: Annotated[float, quantity("V")] = 0.2
+    """rms at its terminals"""
+    low: Annotated[float, quantity("Hz")] = Field(50.0, alias="from")
+    high: Annotated[float, quantity("Hz")] = Field(12e3, alias="to")
+    seconds: Seconds = 5.0
+    """Of each noise"""
+    attenuation: Literal["none", "passive", "active"] = "none"
+    """Whether it is held against a noise around it too: worn, or worn and with its own cancelling"""
+    field: Annotated[float, quantity("V")] = 0.2
+    """rms at the source for the loudspeakers of the field"""
+    seed: int = 1
+
+    @model_validator(mode="after")
+    def _sensible(self) -> HeadsetPlay:
+        if min(self.level, self.field) <= 0 or not 0 < self.low < self.high or not 1 <= self.seconds <= 120:
+            raise ValueError("level and field must be above zero, from below to, seconds from 1 to 120.")
+        return self
+
+
 class HeadsetSettings(SoundSettings):
     """Channels, bands and states."""
 
@@ -59,6 +82,7 @@ class HeadsetSettings(SoundSettings):
     """{from, to}; the band itself when missing"""
     states: list[State] = Field(default_factory=list)
     """{state: open, worn or active, start, stop}"""
+    play: HeadsetPlay = Field(default_factory=lambda: HeadsetPlay.model_validate({}))
 
 
 class HeadsetCheck(SoundMethod):
@@ -69,6 +93,14 @@ class HeadsetCheck(SoundMethod):
     roles = SIDES
     optional_roles = ("stimulus", "outside")
     about = "Whether both sides of a headset are alike and loud enough, and what it keeps out"
+    reads_only = False
+    kinds = ("pressure",)
+    usual = {"play": {"level": "0.2 V", "seconds": "5 s"}}
+    walk_round = (
+        {"key": "couplers", "text": "Both couplers calibrated today, their seals whole"},
+        {"key": "ears", "text": "Nobody near the field's loudspeakers without ear protection"},
+    )
+    told = ("played",)
     Settings = HeadsetSettings
     readings = listed(KEYS)
     curves = {
@@ -94,6 +126,10 @@ class HeadsetCheck(SoundMethod):
             r: pressure(held, r, getattr(settings, f"{r}_sensitivity"))[:n] for r in (*SIDES, *more) if r != "stimulus"
         }
         made = Readings(KEYS, settings)
+        played = next((m for m in marks if m.get("kind") == "played"), None)
+        own = [{"state": m["state"], "start": m["start"], "stop": m["stop"]} for m in marks if m.get("kind") == "state"]
+        if played is not None and not settings.states:  # in a take of ours the marks say what was when
+            settings = settings.model_copy(update={"states": [State.model_validate(s) for s in own]})
         why = overloaded(held, settings, (*SIDES, *more))
         if why:
             for key in KEYS:
@@ -104,13 +140,39 @@ class HeadsetCheck(SoundMethod):
                 raise BadInput(f"states, {i}: the record ends at {n / rate:g} s, before {state.stop:g} s.")
         notes, curves = [], []
         if "stimulus" in held:
-            curves += _played(made, x, samples_in(held, "stimulus", "V")[:n], rate, settings)
+            stimulus = samples_in(held, "stimulus", "V")[:n]
+            between = _free(settings.states, rate, n)
+            if played is not None:
+                between = (int(played["start"] * rate), min(int((played["stop"] + 0.1) * rate), n))
+            curves += _played(made, x, stimulus, rate, settings, between)
         else:
             made.absent([k for k in KEYS if k not in ("passive", "active")], "there is no stimulus")
         curves += _kept_out(made, x, rate, settings)
         if settings.level_uncertainty is None:
             notes.append("No level_uncertainty is given: levels have no doubt here.")
         return Finding(self.name, made.all(), tuple(curves), notes=tuple(notes))
+
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: HeadsetSettings) -> list[CourseItem]:
+        from .headset_run import states
+
+        seconds = settings.play.seconds
+        made = [CourseItem(f"Both sides, {settings.play.level:g} V", seconds + 1.5)]
+        return made + [CourseItem(f"Field, {state}", seconds + 0.5) for state in states(settings)]
+
+    def perform(self, settings: HeadsetSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .headset_run import perform
+
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        made = super().fill(given, bench)
+        for role in (*SIDES, "outside"):
+            if role in bench.sensitivity:
+                made.setdefault(f"{role}_sensitivity", f"{1e3 * bench.sensitivity[role]!r} mV/Pa")
+        return made
 
 
 METHOD = HeadsetCheck()
@@ -128,9 +190,10 @@ def _free(states: Sequence[State], rate: float, n: int) -> tuple[int, int]:
 
 
 def _played(
-    made: Readings, x: Mapping[str, Floats], stimulus: Floats, rate: float, settings: HeadsetSettings
-) -> list[Curve]:
-    a, b = _free(settings.states, rate, stimulus.size)
+    made: Readings, x: Mapping[str, Floats], stimulus: Floats, rate: float, settings: HeadsetSettings,
+    between: tuple[int, int],
+) -> list[Curve]:  # fmt: skip
+    a, b = between
     if not np.any(stimulus[a:b]):
         made.absent([k for k in KEYS if k not in ("passive", "active")], "there is nothing in the stimulus")
         return []
