@@ -45,7 +45,7 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
          "core/control/corridor.py", "core/control/points.py", "lab/profiles.py"],
         ["test_profiles.py", "test_profile_laws.py", "test_profile_tables.py", "test_shaker_settings.py"],
     ),
-    "headroom": (["core/control/headroom.py"], ["test_profiles.py", "test_shaker_settings.py"]),
+    "headroom": (["core/control/headroom.py"], ["test_headroom.py", "test_profiles.py"]),
     "loops": (
         ["core/control/chain.py", "core/control/contact.py", "core/control/moving.py", "core/control/sineloop.py",
          "core/control/randomloop.py"],
