@@ -16,7 +16,7 @@ from .textfiles import dump_yaml, whole_write
 FOLDERS = ("jobs", "certificates", "rigs", "run")
 RIGS = (
     "comparison", "charge", "shaker", "hammer", "pump", "microphone", "amplifier", "frame", "pulser", "driver",
-    "actuator", "press", "pressure", "horn", "dma", "headset",
+    "actuator", "press", "pressure", "horn", "dma", "headset", "handset", "earpiece",
 )  # fmt: skip
 MOST = 12
 """Labs that are remembered"""

@@ -20,7 +20,8 @@ STAND_INS = {
     "amplifier": "Stand-in amplifier on its loads", "frame": "Stand-in load frame",
     "pulser": "Stand-in load frame with plates", "driver": "Stand-in loudspeaker driver",
     "horn": "Stand-in horn driver under power", "dma": "Stand-in frame with chamber",
-    "headset": "Stand-in headset on couplers",
+    "headset": "Stand-in headset on couplers", "handset": "Stand-in handset, mouth to line",
+    "earpiece": "Stand-in handset, line to ear",
     "actuator": "Stand-in actuator", "press": "Stand-in press", "pressure": "Stand-in hand pump",
 }  # fmt: skip
 """Benches of stand-ins that can be begun, by the name of what they are made from"""

@@ -19,5 +19,6 @@ DOMAIN = Domain(
     scenes={
         "hot-driver": f"{__name__}.standin:HotDriverScene",
         "headset": f"{__name__}.standin_headset:HeadsetScene",
+        "handset": f"{__name__}.standin_handset:HandsetScene",
     },
 )

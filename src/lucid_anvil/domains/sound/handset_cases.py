@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, record_of
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
-from ...contracts.settings import Flag, Model
+from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.audio import handset, worn
 from ...core.audio.distortion import analyse, fundamental
 from ...core.audio.noise import measure
 from ...core.errors import BadInput
-from ...core.quantities import parse, same_kind
+from ...core.quantities import parse, same_kind, split
 from .shared import PRESSURE, SoundMethod, SoundSettings, decibel, overloaded, pressure
 
 KEYS = {
@@ -31,6 +31,8 @@ KEYS = {
 FINE = 15
 """Bands an octave of the curve: a multiple of three, so that thirds' middles are among its own"""
 BANDS = {"narrow": (100.0, 4000.0), "wide": (100.0, 8000.0)}
+HEARD, LATE = 0.3, 0.5
+"""s that are heard after what was played, and s after its begin from which it is steady"""
 CURVES = ("sending", "receiving", "sidetone")
 
 
@@ -63,6 +65,29 @@ class Mask(Model):
         return [(parse(f, "Hz", f"mask.{name}"), parse(v, "dB", f"mask.{name}")) for f, v in rows]
 
 
+class HandsetPlay(Model):
+    """What is played where a handset is there; a record knows nothing of it."""
+
+    level: Any = "0.58 Pa"
+    """rms of the stimulus: Pa at the mouth, V on the line (usual: -4.7 dB re 1 Pa, ITU-T P.64)"""
+    seconds: Seconds = 6.0
+    tone: Annotated[float, quantity("Hz")] = 1020.0
+    """Of the distortion"""
+    seed: int = 1
+
+    @model_validator(mode="after")
+    def _sensible(self) -> HandsetPlay:
+        if self.wanted <= 0 or self.tone <= 0 or not 1 <= self.seconds <= 120:
+            raise ValueError("level and tone must be above zero, seconds from 1 to 120.")
+        return self
+
+    @property
+    def wanted(self) -> float:
+        """Pa or V, whichever it was given in."""
+        unit = split(self.level)[1] if isinstance(self.level, str) else ""
+        return parse(self.level, "Pa" if same_kind(unit or "V", "Pa") else "V", "level")
+
+
 class HandsetSettings(SoundSettings):
     """The case and its limits."""
 
@@ -74,6 +99,7 @@ class HandsetSettings(SoundSettings):
     """mV/Pa, of a stimulus at the mouth that is recorded in volts"""
     response_sensitivity: Any = None
     """mV/Pa, of a response at the ear that is recorded in volts"""
+    play: HandsetPlay = Field(default_factory=HandsetPlay)
 
     @field_validator("stimulus_sensitivity", "response_sensitivity")
     @classmethod
@@ -92,6 +118,14 @@ class HandsetCases(SoundMethod):
     roles = ("response",)
     optional_roles = ("stimulus",)
     about = "Whether a handset keeps one case of its requirement"
+    reads_only = False
+    kinds = ("pressure",)
+    usual = {"case": "sending", "play": {"level": "0.58 Pa", "seconds": "6 s"}}
+    walk_round = (
+        {"key": "simulators", "text": "Mouth and ear simulator calibrated today, set up as then"},
+        {"key": "handset", "text": "Handset in its place, its call up"},
+    )
+    told = ("played",)
     Settings = HandsetSettings
     readings = listed(KEYS)
     curves = {"response": "Response [dB re 1 V/Pa, 1 Pa/V or 1] over Hz"}
@@ -112,6 +146,13 @@ class HandsetCases(SoundMethod):
         if n < 64:
             raise BadInput(f"the record has {n} samples: at least 64 are needed.")
         y, own = _signal(held, "response", settings.response_sensitivity)
+        played = next((m for m in marks if m.get("kind") == "played"), None)
+        a = 0 if played is None else int(played["start"] * rate)
+        b = n if played is None else min(int((played["stop"] + HEARD) * rate), n)
+        if played is not None and settings.case in ("idle", "distortion"):
+            # What rises and fades at its ends, and comes late, is none of a steady tone or of silence.
+            a, b = min(int((played["start"] + LATE) * rate), n), min(int((played["stop"] - 0.1) * rate), n)
+        y, n = y[a:b], b - a
         why = overloaded(held, settings, there)
         if not why and not np.any(y - y.mean()):
             why = None if settings.case == "idle" else "there is nothing in the response"
@@ -136,11 +177,35 @@ class HandsetCases(SoundMethod):
             _distortion(made, y[:n], rate, (low, min(high, rate / 2)))
         if "stimulus" in held:
             x, other = _signal(held, "stimulus", settings.stimulus_sensitivity)
-            curves = _against(made, x[:n], y[:n], rate, (other, own), settings)
+            curves = _against(made, x[a:b], y[:n], rate, (other, own), settings)
         rest = {k: "it is not of this case" for k in KEYS if k not in made.made}
         for key, reason in rest.items():
             made.put(key, None, why=reason)
         return Finding(self.name, made.all(), tuple(curves), notes=tuple(notes))
+
+
+    # --- running ---------------------------------------------------------------------------------------------
+
+    def course(self, settings: HandsetSettings) -> list[CourseItem]:
+        what = {"idle": "Silence", "distortion": f"{settings.play.tone:g} Hz, {settings.play.level}"}
+        return [CourseItem(what.get(settings.case, f"Noise, {settings.play.level}"), settings.play.seconds + 2.0)]
+
+    def perform(self, settings: HandsetSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+        from .handset_run import perform
+
+        mouth = any(i.role == "stimulus" and i.unit == "Pa" for i in facts.inputs)
+        given = str(settings.play.level)
+        if settings.case != "idle" and same_kind(split(given)[1] or "V", "Pa") != mouth:
+            where = "the mouth, in Pa" if mouth else "the line, in V"
+            raise BadInput(f"play: this bench drives {where}: give the level so, not as {given}.")
+        return perform(settings, facts)
+
+    def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
+        made = super().fill(given, bench)
+        for role in ("stimulus", "response"):
+            if role in bench.sensitivity:
+                made.setdefault(f"{role}_sensitivity", f"{1e3 * bench.sensitivity[role]!r} mV/Pa")
+        return made
 
 
 METHOD = HandsetCases()

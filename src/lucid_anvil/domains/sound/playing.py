@@ -44,6 +44,8 @@ class Player:
         """What keeps it from being played, in words"""
         self.heard: dict[str, list[Floats]] = {}
         """Blocks of what was played last, by role [V]"""
+        self.sent: Floats = np.zeros(0)
+        """V, what was played last"""
         self.began = self.ended = 0.0
 
     def leave_marks(self) -> tuple[Mapping[str, Any], ...]:
@@ -73,7 +75,8 @@ class Player:
         whole = noise(count * self.facts.block)
         whole = whole / float(np.sqrt(np.mean(whole**2)))  # a short noise is not of rms 1 by itself
         ramp = np.clip((np.arange(whole.size) + 1) / fade, 0, 1)
-        blocks = (volts * whole * ramp * ramp[::-1]).reshape(count, self.facts.block)
+        self.sent = volts * whole * ramp * ramp[::-1]
+        blocks = self.sent.reshape(count, self.facts.block)
         self.heard = {}
         live = {"item": self.item, "of": count * self.span, "shown": {"Now": words}}
         tail = [np.zeros(self.facts.block)] * (LEAD + math.ceil(TAIL / self.span))
@@ -87,7 +90,9 @@ class Player:
 
     def level(self, role: str, scale: float) -> float:
         """rms in a role of what was just heard, silence around it left out."""
-        x = np.concatenate(self.heard[role]) * scale
+        return self._loud(np.concatenate(self.heard[role]) * scale)
+
+    def _loud(self, x: Floats) -> float:
         power = np.convolve(x * x, np.ones(self.facts.block) / self.facts.block, "valid")
         loud = power[power > 0.05 * power.max()] if power.size and power.max() > 0 else np.zeros(1)
         return float(np.sqrt(np.mean(loud)))
@@ -96,7 +101,7 @@ class Player:
         """How the source reaches the stimulus, at a low level; `wrong` says what is in the way of the one wanted."""
         low = TRY * self.facts.source_range
         yield from self.sound(noise, low, TRY_FOR, "finding the level")
-        found = self.level(role, scale)
+        found = self.level(role, scale) * low / max(self._loud(np.pad(self.sent, self.facts.block)), 1e-12)
         quiet = float(np.sqrt(np.mean((np.concatenate(self.heard[role])[: self.facts.block] * scale) ** 2)))
         self.gain = found / low if found > max(3 * quiet, LEAST * low) else 0.0
         if self.gain <= 0:
