@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import json
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -118,3 +121,19 @@ def test_both_laws_are_exact_to_the_bit(law: Any, of: int) -> None:
     assert np.array_equal(
         np.unique(g711.decode(octets, law)), np.unique(g711.over_the_line(g711.decode(octets, law), law))
     )
+
+
+def test_cases_of_a_requirement_are_run_in_turn_and_different_ones_are_not_compared(demo_lab: Any, tmp_path: Path) -> None:
+    """Each step on its own bench; what moved between two cases would say nothing."""
+    place = demo_lab.jobs / "0412" / "radio-handset" / "hr-1" / "hr-1.plan.yaml"
+    text = place.read_text()
+    assert str(demo_lab.folder) not in text and "rig: ../../../../rigs/earpiece.rig.yaml" in text
+    head, _, rest = text.partition("- method:")
+    steps = ["- method:" + s for s in rest.split("- method:")]
+    place.write_text(head + steps[1] + steps[4], encoding="utf-8")  # idle noise mouth to line, receiving line to ear
+    done = subprocess.run([sys.executable, "-m", "lucid_anvil.cli", "run", str(place), "--pace", "fast", "--json",
+                           str(tmp_path / "f.json")], capture_output=True, text=True)  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    found = json.loads((tmp_path / "f.json").read_text())
+    assert found["verdict"] == "inside" and [r["verdict"] for r in found["readings"]] == ["inside", "inside"]
+    assert not any("moved" in n for n in found["notes"])

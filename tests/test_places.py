@@ -68,12 +68,14 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
         "Check",
         "Run down",
         "Comparison",
+        "Check",
         "Sheet",
         "Line",
         "Night",
         "Impact",
         "Tension",
         "Warmed",
+        "Hr 1",
     ]
     assert plans[5].verdict == "outside"  # its newest take was cut
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")

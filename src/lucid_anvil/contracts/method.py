@@ -306,6 +306,8 @@ class Method:
         made = [i.level for i in self.course(settings) if i.level is not None]
         return (min(made), max(made)) if made else (0.0, 0.0)
 
+    alike: tuple[str, ...] = ()
+    """Settings that must agree for two of its findings to be held against each other"""
     calibrates: bool = False
     """Whether a finding may go into the ledger as the calibration of the sensor in the role `unit`"""
 

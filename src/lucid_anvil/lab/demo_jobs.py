@@ -53,6 +53,7 @@ def make_jobs(lab: Lab) -> None:
     job, rigs = lab.jobs / (lab.facts.job or "bench"), lab.folder / "rigs"
     _driver_jobs(lab, job, rigs)
     _resin_job(lab, job, rigs)
+    _speech_jobs(lab, job, rigs)
     rig = lab.folder / "rigs" / "shaker.rig.yaml"
     base = lab.jobs / (lab.facts.job or "bench") / "battery-tray"
     tray = "Battery tray BT-3"
@@ -134,6 +135,41 @@ def _driver_jobs(lab: Lab, job: Path, rigs: Path) -> None:
     }  # fmt: skip
     night = listening_plan(lab, "Horn driver, 40 W", "Fog driver", "power-endurance", power, rigs / "horn.rig.yaml")
     write_listening_plan(job / "fog-driver" / "night", "night", night)
+
+
+HARBOUR_RADIO = (
+    ("Sending, clause 4.1", "handset", "sending", "0.58 Pa",
+     {"mask": {"low": [[300, "-20 dB"], [600, "-14 dB"], [3000, "-14 dB"], [3400, "-20 dB"]],
+               "high": [[100, "-2 dB"], [3400, "-2 dB"]]},
+      "limits": {"loudness_rating": {"low": "0 dB", "high": "8 dB"}}}),
+    ("Sending, idle noise, clause 4.2", "handset", "idle", "0.58 Pa", {"limits": {"noise": {"high": "-64 dB"}}}),
+    ("Sending, distortion, clause 4.3", "handset", "distortion", "0.58 Pa", {"limits": {"sinad": {"low": "33 dB"}}}),
+    ("Sending, delay, clause 4.4", "handset", "delay", "0.58 Pa", {"limits": {"delay": {"high": "60 ms"}}}),
+    ("Receiving, clause 5.1", "earpiece", "receiving", "0.1 V",
+     {"limits": {"loudness_rating": {"low": "-11 dB", "high": "-3 dB"}}}),
+    ("Receiving, distortion, clause 5.3", "earpiece", "distortion", "0.1 V", {"limits": {"sinad": {"low": "33 dB"}}}),
+)  # fmt: skip
+"""Our own requirement for a harbour radio, HR-1: each case with its clause, its bench, its level and its limits"""
+
+
+def _speech_jobs(lab: Lab, job: Path, rigs: Path) -> None:
+    """The crew's headset, and the radio's handset case by case."""
+    check: dict[str, Any] = {
+        "level_uncertainty": "0.3 dB", "band": {"from": "100 Hz", "to": "8 kHz"},
+        "play": {"level": "0.2 V", "seconds": "5 s", "attenuation": "active"},
+        "limits": {"difference_max": {"low": "-3 dB", "high": "3 dB"}, "passive": {"low": "8 dB"},
+                   "polarity_left": {"low": 1, "high": 1}, "polarity_right": {"low": 1, "high": 1}},
+    }  # fmt: skip
+    headset = listening_plan(lab, "Both sides, worn and cancelling", "Crew headset", "headset-check", check,
+                             rigs / "headset.rig.yaml")  # fmt: skip
+    write_listening_plan(job / "crew-headset" / "check", "check", headset)
+    cases = listening_plan(lab, "Harbour radio HR-1", "Radio handset", "handset-cases", {}, rigs / "handset.rig.yaml")
+    cases["steps"] = [
+        {"method": "handset-cases", "label": label, "rig": str(rigs / f"{rig}.rig.yaml"), "go_on": "always",
+         "settings": {"case": case, "level_uncertainty": "0.3 dB", "play": {"level": level, "seconds": "5 s"}, **more}}
+        for label, rig, case, level, more in HARBOUR_RADIO
+    ]  # fmt: skip
+    write_listening_plan(job / "radio-handset" / "hr-1", "hr-1", cases)
 
 
 def _resin_job(lab: Lab, job: Path, rigs: Path) -> None:

@@ -191,9 +191,10 @@ def rig_path(plan: Plan, place: Path, given: Path | None) -> Path:
 
 def put_plan(place: Path, plan: dict[str, Any]) -> Path:
     """Write a plan file; its rig is named from the plan's own folder, so that a lab can be moved or copied whole."""
-    held = dict(plan)
-    if held.get("rig") and Path(held["rig"]).is_absolute():
-        held["rig"] = os.path.relpath(Path(held["rig"]).resolve(), place.parent.resolve())
+    held = {**plan, "steps": [dict(s) for s in plan["steps"]]} if "steps" in plan else dict(plan)
+    for one in (held, *held.get("steps", ())):
+        if one.get("rig") and Path(one["rig"]).is_absolute():
+            one["rig"] = os.path.relpath(Path(one["rig"]).resolve(), place.parent.resolve())
     whole_write(place, dump_yaml(held))
     return place
 

@@ -174,10 +174,17 @@ def moved(first: Finding, last: Finding) -> list[Reading]:
 
 
 def pair(steps: Sequence[SeriesStep]) -> tuple[SeriesStep, SeriesStep] | None:
-    """The first and the last step of one method that stand furthest apart, both read."""
+    """The first and the last step of one method that stand furthest apart, both read, and asked for the same."""
     read = [s for s in steps if s.finding is not None]
-    pairs = [(a, b) for a in read for b in read if a.method == b.method and b.number > a.number]
+    pairs = [(a, b) for a in read for b in read if b.number > a.number and _asked(a) == _asked(b)]
     return max(pairs, key=lambda p: p[1].number - p[0].number, default=None)
+
+
+def _asked(step: SeriesStep) -> tuple[Any, ...]:
+    """What a step was asked for, as far as it makes its readings another quantity."""
+    keys = registry.get(step.method).alike
+    settings = step.take.plan().step.settings if keys and step.take is not None else {}
+    return (step.method, *(str(settings.get(k)) for k in keys))
 
 
 def finding_of(series: Series) -> Finding:

@@ -126,6 +126,7 @@ class HandsetCases(SoundMethod):
         {"key": "handset", "text": "Handset in its place, its call up"},
     )
     told = ("played",)
+    alike = ("case", "band")
     Settings = HandsetSettings
     readings = listed(KEYS)
     curves = {"response": "Response [dB re 1 V/Pa, 1 Pa/V or 1] over Hz"}
