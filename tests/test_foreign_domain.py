@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import shutil
 import subprocess
@@ -90,6 +91,31 @@ def test_its_run_is_guarded_like_any_other(installed: Path, demo_lab: Any, tmp_p
     assert done.returncode == 3, done.stderr
     take = Take(tmp_path / "take")
     assert take.status() == "cut" and not take.finding().complete  # type: ignore[union-attr]
+
+
+def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
+    place = plan_in(demo_lab, [{"watch": "loud", "limit": "1 m/s^2"}], drive="0.3 V", each="3 s")
+    done = cli("run", str(place), "--pace", "fast", "--take", str(tmp_path / "take"))
+    assert done.returncode == 3 and "control is loud" in done.stdout + done.stderr
+    trip = next(e for e in Take(tmp_path / "take").events() if e["kind"] == "trip")
+    assert trip["guard"] == "loud" and trip["unit"] == "m/s²"
+    rig = {
+        "lucid-anvil-rig": 1, "name": "Hum", "channels": [{"role": "control", "input": 1, "kind": "voltage"}],
+        "standin": {"scene": {"kind": "hum", "volts": "20 mV"}}, "guards": [{"watch": "overload"}],
+    }  # fmt: skip
+    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    plan = place.with_name("hum.plan.yaml")
+    plan.write_text(place.read_text().replace("shaker.rig", "hum.rig").replace("watch: loud", "watch: overload")
+                    .replace("limit: 1 m/s^2", "limit: 1"), encoding="utf-8")  # fmt: skip
+    done = cli("run", str(plan), "--pace", "fast", "--take", str(tmp_path / "hum"), "--json", str(tmp_path / "hum.json"))
+    assert done.returncode == 0, done.stdout + done.stderr
+    finding = json.loads((tmp_path / "hum.json").read_text())
+    # 0.3 V of tone beside 20 mV of hum, both peaks.
+    assert abs(finding["readings"][0]["value"] - 20 * math.log10(math.hypot(0.3, 0.02) / 0.02)) < 0.3
+    wrong = dict(rig, standin={"scene": {"kind": "hmu"}})
+    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(wrong), encoding="utf-8")
+    told = cli("run", str(plan), "--pace", "fast")
+    assert told.returncode == 2 and "there is no scene 'hmu'" in told.stderr and "hum" in told.stderr
 
 
 def test_it_runs_in_the_window_with_its_own_view(installed: Path, demo_lab: Any, window: Any, qtbot: Any) -> None:

@@ -125,7 +125,7 @@ def test_both_laws_are_exact_to_the_bit(law: Any, of: int) -> None:
 
 def test_cases_of_a_requirement_are_run_in_turn_and_different_ones_are_not_compared(demo_lab: Any, tmp_path: Path) -> None:
     """Each step on its own bench; what moved between two cases would say nothing."""
-    place = demo_lab.jobs / "0412" / "radio-handset" / "hr-1" / "hr-1.plan.yaml"
+    place = demo_lab.jobs / "0412" / "radio-handset" / "cases" / "cases.plan.yaml"
     text = place.read_text()
     assert str(demo_lab.folder) not in text and "rig: ../../../../rigs/earpiece.rig.yaml" in text
     head, _, rest = text.partition("- method:")

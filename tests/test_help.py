@@ -34,7 +34,7 @@ def test_the_reference_pages_are_as_the_methods_say() -> None:
 
 def test_every_guard_and_key_is_explained() -> None:
     held = pages()
-    for text in LABELS.values():
+    for text in (*LABELS.values(), *(registry.guard_kind(k).label for k in registry.guard_kinds())):
         assert f"## {text}\n" in held["guards.md"], text
     window = (Path(__file__).parent.parent / "src/lucid_anvil/desktop/window.py").read_text()
     for sequence in re.findall(r'\bkey\("([^"]+)"', window):

@@ -75,7 +75,7 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
         "Impact",
         "Tension",
         "Warmed",
-        "Hr 1",
+        "Cases",
     ]
     assert plans[5].verdict == "outside"  # its newest take was cut
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from lucid_anvil.contracts.domain import Domain
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.guard import Block, GuardKind, Sight, Watched
 from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Limits, Method, MethodSettings, Performance, Want
 from lucid_anvil.contracts.recording import Channel
-from lucid_anvil.contracts.settings import quantity
+from lucid_anvil.contracts.settings import Model, quantity
+from lucid_anvil.rig.device import InputBlock
+from lucid_anvil.rig.model import Rig
+from lucid_anvil.rig.standins.listening import ListeningBench
 
-DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"})
+DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"}, guards={"loud": "tiny_domain:LOUD"},
+                scenes={"hum": "tiny_domain:HumScene"})  # fmt: skip
 
 
 class RiseSettings(MethodSettings):
@@ -64,3 +69,40 @@ class ToneRise(Method):
 
 
 METHOD = ToneRise()
+
+
+class Loud:
+    """A guard of its own: the first input's peak."""
+
+    def __init__(self, bench: Watched, limit: float) -> None:
+        self.role, self.limit = next(iter(bench.kinds)), limit
+
+    def __call__(self, now: Block) -> Sight:
+        top = float(np.abs(now.channels[self.role]).max())
+        return Sight(top / self.limit, top, self.role, f"{self.role} is loud" if top >= self.limit else None)
+
+
+LOUD = GuardKind("loud", "Loudness", "m/s²", Loud, usual=50.0)
+
+
+class HumScene(Model):
+    """A stand-in of its own: every input hums at 50 Hz, and hears the source."""
+
+    kind: Literal["hum"]
+    volts: Annotated[float, quantity("V")] = 0.01
+
+    def bench(self, rig: Rig) -> ListeningBench:
+        return HumBench(rig, self)
+
+
+class HumBench(ListeningBench):
+    def __init__(self, rig: Rig, scene: HumScene) -> None:
+        self.hum = scene.volts
+        super().__init__(rig)
+
+    def play(self, source: np.ndarray) -> InputBlock:
+        self.source = source
+        return super().play(source)
+
+    def feel(self, t: np.ndarray) -> dict[str, np.ndarray]:
+        return {"voltage": self.hum * np.sin(2 * math.pi * 50 * t) + self.source}

@@ -93,6 +93,9 @@ class PlainStage(QWidget):
         column.addLayout(head)
         self.gauge = GaugeView()
         column.addWidget(self.gauge)
+        self.asked = label("", "big", wrap=True)
+        self.asked.hide()
+        column.addWidget(self.asked)
         self.charts = QStackedWidget()
         column.addWidget(self.charts, 1)
         self.now = Chart("ms", "V", log_x=False)
@@ -127,6 +130,9 @@ class PlainStage(QWidget):
 
     def show_board(self, board: Board) -> None:
         self.gauge.show_gauge(board.live.get("gauge") if board.live and board.state == "running" else None)
+        asks = board.live.get("ask") if board.live and board.live.get("stage") == "asking" else ""
+        self.asked.setText(f"{asks}." if asks else "")
+        self.asked.setVisible(bool(asks))
         self._growing(board)
         wave = board.wave
         if "t" not in wave:
@@ -164,6 +170,7 @@ class PlainStage(QWidget):
 
     def show_finding(self, finding: Finding) -> None:
         self.gauge.show_gauge(None)
+        self.asked.hide()
         self.begun.add("read")
         for axis, chart in self.views.values():
             chart.drop(*chart.series)
@@ -242,7 +249,8 @@ class PlainBench(Side):
             self.stretches.show_progress(item, min(float(board.live.get("at", 0.0)) / float(board.live["of"]), 1.0))
         asking = board.live.get("stage") == "asking"
         self.done.setVisible(asking)
-        self.next.setVisible("gauge" not in board.live)  # no step of a series is left out
+        # No step of a series is left out, nor what a method could not do without.
+        self.next.setVisible("gauge" not in board.live and "skip" in self.orders.taken)
         self.orders.show_offered(board.live)
         self.bench.told.setText(
             str(board.live["ask"]) if asking else f"{Path(board.take or '').name} · {clock(board.t)} recorded"

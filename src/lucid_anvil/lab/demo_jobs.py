@@ -157,7 +157,7 @@ def _speech_jobs(lab: Lab, job: Path, rigs: Path) -> None:
     check: dict[str, Any] = {
         "level_uncertainty": "0.3 dB", "band": {"from": "100 Hz", "to": "8 kHz"},
         "play": {"level": "0.2 V", "seconds": "5 s", "attenuation": "active"},
-        "limits": {"difference_max": {"low": "-3 dB", "high": "3 dB"}, "passive": {"low": "8 dB"},
+        "limits": {"difference_max": {"low": "-3 dB", "high": "3 dB"}, "passive": {"low": "6 dB"},
                    "polarity_left": {"low": 1, "high": 1}, "polarity_right": {"low": 1, "high": 1}},
     }  # fmt: skip
     headset = listening_plan(lab, "Both sides, worn and cancelling", "Crew headset", "headset-check", check,
@@ -169,7 +169,7 @@ def _speech_jobs(lab: Lab, job: Path, rigs: Path) -> None:
          "settings": {"case": case, "level_uncertainty": "0.3 dB", "play": {"level": level, "seconds": "5 s"}, **more}}
         for label, rig, case, level, more in HARBOUR_RADIO
     ]  # fmt: skip
-    write_listening_plan(job / "radio-handset" / "hr-1", "hr-1", cases)
+    write_listening_plan(job / "radio-handset" / "cases", "cases", cases)
 
 
 def _resin_job(lab: Lab, job: Path, rigs: Path) -> None:

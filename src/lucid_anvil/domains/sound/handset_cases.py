@@ -126,6 +126,7 @@ class HandsetCases(SoundMethod):
         {"key": "handset", "text": "Handset in its place, its call up"},
     )
     told = ("played",)
+    orders = ()
     alike = ("case", "band")
     Settings = HandsetSettings
     readings = listed(KEYS)

@@ -101,6 +101,7 @@ class HeadsetCheck(SoundMethod):
         {"key": "ears", "text": "Nobody near the field's loudspeakers without ear protection"},
     )
     told = ("played",)
+    orders = ()
     Settings = HeadsetSettings
     readings = listed(KEYS)
     curves = {
