@@ -7,6 +7,7 @@ import datetime
 import gc
 import os
 import shutil
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -17,6 +18,8 @@ from typing import Any
 import numpy as np
 import pytest
 from hypothesis import settings as hypothesis_settings
+
+from lucid_anvil.engine import nursery
 
 # The same examples every time, and no clock: a machine that pauses must not fail a property.
 hypothesis_settings.register_profile("house", derandomize=True, deadline=None)
@@ -30,6 +33,11 @@ atexit.register(shutil.rmtree, LABS, True)
 os.environ["LUCID_ANVIL_LABS"] = str(Path(LABS) / "labs.json")
 
 os.environ["LUCID_ANVIL_AGAIN"] = ""  # no process of a test waits for a server that never comes
+
+# A run's processes are forked from one that has imported all they need; `test_nursery` tries both ways.
+if "PYTEST_XDIST_WORKER" in os.environ or not any(a.startswith("-n") for a in sys.argv):
+    NURSERY = nursery.begin(Path(LABS) / "nursery")
+    os.environ[nursery.PLACE] = str(Path(LABS) / "nursery")
 
 # Widgets found as garbage by a thread, or in the middle of a picture, take Qt down: looked for between tests only.
 gc.disable()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +11,7 @@ from PyQt6.QtNetwork import QNetworkAccessManager, QNetworkReply, QNetworkReques
 from PyQt6.QtWebSockets import QWebSocket
 
 from ..engine import launch
+from ..engine.nursery import Started
 from ..protocol.messages import Board, board_from
 
 
@@ -27,7 +27,7 @@ class Link(QObject):
         super().__init__()
         self.note = note
         self.address: launch.Address | None = None
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: Started | None = None
         self.socket: QWebSocket | None = None
         self.http = QNetworkAccessManager(self)
         self.latest: Board | None = None

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from ..contracts import registry
+from ..engine.nursery import keep_one
 from ..lab.beginning import lately, remember
 from ..lab.finding_things import Thing, things
 from ..lab.place import Lab
@@ -85,6 +86,7 @@ class MainWindow(QMainWindow):
     def _rest(self) -> None:
         """What takes its time: the Bench; and a domain that is installed and could not be loaded is said."""
         assert self.bench is not None
+        keep_one()  # runs begin at once then
         for name, why in registry.broken().items():
             self.say(f"The domain '{name}' is left out: {why}.")
 

@@ -31,7 +31,7 @@ from ..protocol import chain
 from ..protocol.messages import Board, Trip
 from ..protocol.orders import order_of
 from ..rig.device import Wire, prefer, wire_pair
-from . import ending
+from . import ending, nursery
 from .door import Door
 from .notes import RigLock, own_note
 from .preparing import Prepared, check_space, prepare
@@ -146,16 +146,13 @@ class Conductor:
         work.mkdir(parents=True, exist_ok=True)
         ours, theirs = wire_pair()
         self.ring = Ring(len(self.roles) + 1, self.block)
-        self.keeper = subprocess.Popen(
-            [
-                sys.executable, "-m", "lucid_anvil.engine.keeper", "--fd", str(theirs.fileno()),
-                "--rig", str(self.prepared.rig_file), "--ring", self.ring.name, "--pace", self.pace,
-                "--log", str(work / "guards.jsonl"),
-                "--sensitivities", json.dumps(dict(self.prepared.facts.sensitivity)),
-                "--control", json.dumps(self.prepared.control()),
-            ],
-            pass_fds=[theirs.fileno()],
-        )  # fmt: skip
+        fd = theirs.fileno()
+        self.keeper = nursery.start("lucid_anvil.engine.keeper", [
+            "--fd", str(fd), "--rig", str(self.prepared.rig_file), "--ring", self.ring.name, "--pace", self.pace,
+            "--log", str(work / "guards.jsonl"),
+            "--sensitivities", json.dumps(dict(self.prepared.facts.sensitivity)),
+            "--control", json.dumps(self.prepared.control()),
+        ], [fd])  # fmt: skip
         theirs.close()
         self.wire: Wire = ours
         if self.pace == "real":

@@ -10,7 +10,6 @@ import secrets
 import signal
 import struct
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from ..rig.device import Wire, wire_pair
+from . import nursery
 from .notes import put_note, take_note_away
 
 OPENS_IN = 30.0
@@ -40,16 +40,14 @@ class Door:
         self.picture: dict[str, Any] | None = None
         self.closing = False
         self.tries = 0
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: nursery.Started | None = None
         self._open()
         threading.Thread(target=self._show, daemon=True).start()
 
     def _open(self) -> None:
         ours, theirs = wire_pair()
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "lucid_anvil.engine.doorman", "--fd", str(theirs.fileno())],
-            pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL,
-        )  # fmt: skip
+        fd = theirs.fileno()
+        self.process = nursery.start("lucid_anvil.engine.doorman", ["--fd", str(fd)], [fd])
         theirs.close()
         self.wire: Wire = ours
         ours.send(b"T", self.token.encode())

@@ -13,7 +13,6 @@ import json
 import os
 import struct
 import subprocess
-import sys
 import time
 from dataclasses import asdict
 from pathlib import Path
@@ -29,6 +28,7 @@ from ..rig.aftermath import LINGER, After, factors, keep
 from ..rig.device import InputBlock, Wire, prefer, unpack, wire_from_fd, wire_pair
 from ..rig.instruments import ON_THE_DESK, Trouble
 from ..rig.model import MEASURED, Rig, load_rig
+from . import nursery
 from .desk import Watched, watched
 from .guards import Guards, Seen, scaled
 from .ramp import Ramp
@@ -304,16 +304,12 @@ class Keeper:
                 return None
 
 
-def start_device(rig_file: Path, pace: str, log: Path, driver: str = "standin") -> tuple[Wire, subprocess.Popen[bytes]]:
+def start_device(rig_file: Path, pace: str, log: Path, driver: str = "standin") -> tuple[Wire, nursery.Started]:
     """The device's process, and the wire to it."""
     ours, theirs = wire_pair()
-    process = subprocess.Popen(
-        [
-            sys.executable, "-m", DRIVERS[driver], "--fd", str(theirs.fileno()),
-            "--rig", str(rig_file), "--pace", pace, "--log", str(log),
-        ],
-        pass_fds=[theirs.fileno()],
-    )  # fmt: skip
+    fd = theirs.fileno()
+    arguments = ["--fd", str(fd), "--rig", str(rig_file), "--pace", pace, "--log", str(log)]
+    process = nursery.start(DRIVERS[driver], arguments, [fd])
     theirs.close()
     return ours, process
 

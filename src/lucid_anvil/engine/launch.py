@@ -14,6 +14,7 @@ from typing import Any
 
 from ..core.errors import BadInput
 from ..protocol.messages import Board, board_from
+from . import nursery
 
 
 @dataclass(frozen=True)
@@ -67,13 +68,10 @@ def start(
     auto: str | None = None,
     log: Path | None = None,
     resume: Path | None = None,
-) -> subprocess.Popen[bytes]:
+) -> nursery.Started:
     """Start a conductor in a session of its own, so that it outlives the face that started it. `resume`: a take whose
     course is to be continued from where it was cut."""
-    command = [
-        sys.executable, "-m", "lucid_anvil.engine.conductor", "--plan", str(plan), "--take", str(take),
-        "--pace", pace, "--note", str(note),
-    ]  # fmt: skip
+    command = ["--plan", str(plan), "--take", str(take), "--pace", pace, "--note", str(note)]
     if rig is not None:
         command += ["--rig", str(rig)]
     if auto is not None:
@@ -82,9 +80,7 @@ def start(
         command += ["--resume", str(resume)]
     note.unlink(missing_ok=True)
     with (log or Path(os.devnull)).open("ab") as errors:
-        return subprocess.Popen(
-            command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors
-        )
+        return nursery.start("lucid_anvil.engine.conductor", command, new_session=True, errors=errors.fileno())
 
 
 def set_off_after(take: Path) -> bool:
@@ -103,7 +99,7 @@ def set_off_after(take: Path) -> bool:
 
 
 def wait_for(
-    note: Path, process: subprocess.Popen[bytes] | None, timeout: float = 45.0, log: Path | None = None
+    note: Path, process: nursery.Started | None, timeout: float = 45.0, log: Path | None = None
 ) -> Address:
     """The door of a conductor just started. Raises BadInput when it does not open."""
     until = time.monotonic() + timeout
