@@ -12,9 +12,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from lucid_anvil.contracts import registry
+from lucid_anvil.engine.preparing import prepare
+from lucid_anvil.engine.tiles import listening_chain
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml
 
@@ -99,7 +102,7 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
     assert done.returncode == 3 and "control is loud" in done.stdout + done.stderr
     trip = next(e for e in Take(tmp_path / "take").events() if e["kind"] == "trip")
     assert trip["guard"] == "loud" and trip["unit"] == "m/s²"
-    rig = {
+    rig: dict[str, Any] = {
         "lucid-anvil-rig": 1, "name": "Hum", "channels": [{"role": "control", "input": 1, "kind": "voltage"}],
         "standin": {"scene": {"kind": "hum", "volts": "20 mV"}}, "guards": [{"watch": "overload"}],
     }  # fmt: skip
@@ -112,7 +115,27 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
     finding = json.loads((tmp_path / "hum.json").read_text())
     # 0.3 V of tone beside 20 mV of hum, both peaks.
     assert abs(finding["readings"][0]["value"] - 20 * math.log10(math.hypot(0.3, 0.02) / 0.02)) < 0.3
-    wrong = dict(rig, standin={"scene": {"kind": "hmu"}})
+    # A kind of input of its own, its unit known from the tile to the record; and a check of its own.
+    rig["channels"].append({"role": "shaft", "input": 2, "kind": "torque", "sensor": "T-1", "sensitivity": "0.5 V/(N*m)"})
+    rig["standin"]["sensors"] = {"T-1": {"sensitivity": "0.5 V/(N*m)", "low_corner": "0 Hz", "noise": 0}}
+    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    prepared = prepare(plan)
+    assert next(i.unit for i in prepared.facts.inputs if i.role == "shaft") == "N*m"
+    samples = {"control": np.zeros(64), "shaft": np.full(64, 1.0), "drive": np.zeros(64)}
+    assert any("2.00 N*m" in t.value or "N*m" in t.value for t in listening_chain(prepared, samples, {}))
+    told = plan.read_text().replace("guards:", "walk_round: [{key: q, text: Inputs at rest, sense: quiet}]\nguards:")
+    plan.write_text(told, encoding="utf-8")
+    done = cli("run", str(plan), "--pace", "fast", "--take", str(tmp_path / "hum2"))
+    assert done.returncode == 0, done.stdout + done.stderr
+    signed = next(e for e in Take(tmp_path / "hum2").events() if e["kind"] == "begin")
+    assert "inputs at rest\"" in json.dumps(signed, ensure_ascii=False)
+    plan.write_text(told.replace("sense: quiet", "sense: quite"), encoding="utf-8")
+    assert "did you mean 'quiet'" in cli("run", str(plan), "--pace", "fast").stderr
+    rig["channels"][1]["kind"] = "torqe"
+    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    plan.write_text(told, encoding="utf-8")
+    assert "did you mean 'torque'" in cli("run", str(plan), "--pace", "fast").stderr
+    wrong = dict(rig, standin={"scene": {"kind": "hmu"}}, channels=rig["channels"][:1])
     (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(wrong), encoding="utf-8")
     told = cli("run", str(plan), "--pace", "fast")
     assert told.returncode == 2 and "there is no scene 'hmu'" in told.stderr and "hum" in told.stderr

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 
+from lucid_anvil.contracts.check import Looked
 from lucid_anvil.contracts.domain import Domain
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.guard import Block, GuardKind, Sight, Watched
@@ -19,7 +20,8 @@ from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.listening import ListeningBench
 
 DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"}, guards={"loud": "tiny_domain:LOUD"},
-                scenes={"hum": "tiny_domain:HumScene"})  # fmt: skip
+                scenes={"hum": "tiny_domain:HumScene"}, checks={"quiet": "tiny_domain:is_quiet"},
+                channels={"torque": "N*m"})  # fmt: skip
 
 
 class RiseSettings(MethodSettings):
@@ -85,6 +87,12 @@ class Loud:
 LOUD = GuardKind("loud", "Loudness", "m/s²", Loud, usual=50.0)
 
 
+def is_quiet(now: Looked) -> tuple[bool, str]:
+    """A check of its own: every input at rest."""
+    loud = [role for role, volts in now.rms.items() if volts > 5.0]
+    return not loud and bool(now.rms), f"{loud[0]} is not at rest" if loud else f"{len(now.rms)} inputs at rest"
+
+
 class HumScene(Model):
     """A stand-in of its own: every input hums at 50 Hz, and hears the source."""
 
@@ -105,4 +113,4 @@ class HumBench(ListeningBench):
         return super().play(source)
 
     def feel(self, t: np.ndarray) -> dict[str, np.ndarray]:
-        return {"voltage": self.hum * np.sin(2 * math.pi * 50 * t) + self.source}
+        return {"torque": 2.0 + 0 * t, "voltage": self.hum * np.sin(2 * math.pi * 50 * t) + self.source}

@@ -19,6 +19,10 @@ class Domain:
     """By a method's name the module whose `METHOD` it is, in full"""
     guards: Mapping[str, str] = field(default_factory=dict)
     """By the name of a kind of guard where its `GuardKind` is, as "module:name"."""
+    checks: Mapping[str, str] = field(default_factory=dict)
+    """By what a check of the walk-round senses where its `Sense` is, as "module:name"."""
+    channels: Mapping[str, str] = field(default_factory=dict)
+    """By a kind of input the unit of what its sensors measure"""
     scenes: Mapping[str, str] = field(default_factory=dict)
     """By the kind of a stand-in's scene where it is, as "module:name": a model with `kind`, whose `bench(rig)` makes
     the stand-in bench"""

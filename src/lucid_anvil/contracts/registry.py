@@ -9,6 +9,7 @@ from importlib.metadata import entry_points
 from typing import Any
 
 from ..core.errors import BadInput
+from .check import Sense
 from .domain import GROUP, Domain
 from .guard import GuardKind
 from .method import Method
@@ -82,6 +83,22 @@ def guard_kind(name: str) -> GuardKind:
     if not isinstance(made, GuardKind):
         raise BadInput(f"The guard '{name}' can't be used: what its package names is no kind of guard.")
     return made
+
+
+def check_kinds() -> tuple[str, ...]:
+    """What checks of the walk-round sense that domains bring along."""
+    return tuple(sorted(name for one in domains() for name in one.checks))
+
+
+def check_kind(name: str) -> Sense:
+    """How such a check senses. Raises BadInput."""
+    made: Sense = _brought("checks", name, "check")
+    return made
+
+
+def channel_kinds() -> dict[str, str]:
+    """Unit of what is measured by each kind of input that domains bring along."""
+    return {kind: unit for one in domains() for kind, unit in one.channels.items()}
 
 
 def scene_kinds() -> tuple[str, ...]:

@@ -26,13 +26,12 @@ from ..rig.editing import (
     put_channels,
     rows_from_table,
 )
-from ..rig.model import ChannelPart, load_rig
+from ..rig.model import kinds, load_rig
 from .forms import Field, Sheet
 from .widgets import button, label
 
 OF_A_CARD = "Sound card"
 NONE = "none"
-KINDS = tuple(ChannelPart.model_fields["kind"].annotation.__args__)  # type: ignore[union-attr]
 
 
 class NewRigSheet(Sheet):
@@ -82,7 +81,7 @@ class ChannelSheet(Sheet):
             Field("sensor", "Sensor", part.sensor or NONE, choices=(NONE, *serials)),
             Field("sensitivity", "Sensitivity", str(part.sensitivity or ""),
                   "only where the sensor is in no ledger, such as 10 mV/(m/s²)"),
-            Field("kind", "Measures", part.kind, choices=KINDS),
+            Field("kind", "Measures", part.kind, choices=kinds()),
             Field("input", "Input", str(part.input)),
             Field("range", "Range", f"{part.range:g} V", "such as 1 V"),
             Field("supply", "Supply", "on" if part.supply else "off", choices=("on", "off")),

@@ -246,6 +246,17 @@ class Story:
         self.shot("record-read")
         bench.leave()
 
+    def run_warmed(self) -> None:
+        """A bar of resin taken through its transition, and a horn's driver under power."""
+        bench = self.window.bench
+        for folder, plan, name in (("potting-resin", "warmed", "warmed"), ("fog-driver", "night", "endurance")):
+            self.open_plan(folder, plan)
+            self._walk()
+            self._until_done()
+            settle(0.5)
+            self.shot(name)
+            bench.leave()
+
     def _paper(self) -> None:
         """The take's paper, card by card."""
         from ..folio.handing import may_sign

@@ -178,7 +178,7 @@ def begin(place: Path) -> subprocess.Popen[bytes]:
 
 
 def keep_one() -> None:
-    """See that this process has a nursery, and all that it starts; at once, though it will be of use in a moment only."""
+    """See that this process, and all that it starts, has a nursery; it is of use once its imports are done."""
     from .notes import runs_folder
 
     if not os.environ.get(PLACE):

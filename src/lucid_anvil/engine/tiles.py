@@ -13,6 +13,7 @@ from ..core.signal.looking import lines, look, still
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Tile
+from ..rig.model import MEASURED
 from .preparing import Prepared
 
 
@@ -124,7 +125,9 @@ def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
     if kind == "pressure":
         level = 20 * np.log10(max(float(np.std(x)) / scale, 1e-9) / 20e-6)
         return f"{level:.1f} dB", "re 20 µPa"
-    unit = {"force": "N", "acceleration": "m/s²"}.get(kind, "V")
+    unit = MEASURED.get(kind, "V")
+    if kind == "temperature":
+        return f"{_plain(float(np.mean(x)) / scale, 1)} {unit}", "mean"
     peak = float(np.max(np.abs(x - np.median(x)))) / scale
     return f"{three(peak)} {unit}", "peak"
 
@@ -132,7 +135,7 @@ def _sensor_value(kind: str, x: Floats, scale: float) -> tuple[str, str]:
 def _still_value(kind: str, x: Floats, scale: float | None, reach: float) -> tuple[str, str]:
     """Where what is read stands still: its mean, `x` in volts, `scale` V per unit, None where that is not known; no
     finer than a ten-thousandth of what the input reaches [V]."""
-    unit = {"force": "N", "pressure": "Pa", "length": "m"}.get(kind)
+    unit = MEASURED.get(kind)
     if unit is None or scale is None:
         unit, scale = "V", 1.0
     by, shown = axis_unit(reach / scale, unit)
@@ -160,7 +163,7 @@ def listening_chain(prepared: Prepared, samples: Mapping[str, Floats], live: Map
             text = f"{rpm:.0f} rpm" if rpm else "no speed"
         lamp = live.get("lamps", {}).get(c.role, {})
         if lamp:
-            unit = {"force": "N", "acceleration": "m/s²"}.get(c.kind, "V")
+            unit = MEASURED.get(c.kind, "V")
             value, what = (
                 f"{three(lamp['share'] * ranges[c.role] / prepared.facts.sensitivity[c.role])} {unit}",
                 "last hit",

@@ -9,9 +9,11 @@ from typing import Any
 
 import numpy as np
 
+from ..contracts.check import Looked
+from ..contracts.registry import check_kind
 from ..core.signal.sinefit import Floats
 from ..lab.identity import judged
-from ..lab.plans import Check
+from ..lab.plans import SENSED, Check
 from ..protocol.messages import CheckState
 from ..rig.device import INTERLOCKS
 from ..rig.model import MEASURED
@@ -84,6 +86,8 @@ class WalkRound:
         return made
 
     def _sense(self, check: Check, seen: Sensed) -> tuple[bool, str]:
+        if check.sense not in SENSED:
+            return check_kind(str(check.sense))(self._looked(seen))
         return {
             "supply": self._supply,
             "reference_date": self._reference_date,
@@ -99,6 +103,13 @@ class WalkRound:
             "fan": self._fan,
             "meter": self._meter,
         }[check.sense or "supply"](seen)
+
+    def _looked(self, seen: Sensed) -> Looked:
+        """What a check that a domain brought along may know."""
+        prepared = self.prepared
+        kinds = {c.role: c.kind for c in prepared.rig.channels}
+        return Looked(prepared.settings, kinds, prepared.facts.sensitivity, seen.rms, seen.bias, seen.temperature,
+                      seen.instruments, seen.trouble)  # fmt: skip
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
         low, high = BIAS_WINDOW

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from ..contracts.registry import guard_kinds
+from ..contracts.registry import check_kinds, guard_kinds
 from ..contracts.settings import Flag, Model, check, quantity
 from ..core.quantities import parse, sensitivity_unit, split
 from .textfiles import dump_yaml, load_yaml, whole_write
@@ -44,19 +44,30 @@ class SensorRecord(Model):
         return {**held, "unit": unit, "sensitivity": parse(value, unit, "sensitivity")}
 
 
+SENSED = (
+    "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates", "interlocks",
+    "identity", "mains", "loads", "fan", "meter",
+)  # fmt: skip
+"""What checks of any bench can sense"""
+
+
 class Check(Model):
     """One check of the walk-round."""
 
     key: str
     text: str
-    sense: (
-        Literal[
-            "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates",
-            "interlocks", "identity", "mains", "loads", "fan", "meter",
-        ]
-        | None
-    ) = None  # fmt: skip
+    sense: str | None = None
     """None: a person signs."""
+
+    @field_validator("sense")
+    @classmethod
+    def _known(cls, value: str | None) -> str | None:
+        if value is not None and value not in SENSED and value not in check_kinds():
+            known = [*SENSED, *check_kinds()]
+            near = difflib.get_close_matches(value, known, 1, 0.5)
+            raise ValueError(f"nothing senses '{value}'; "
+                             + (f"did you mean '{near[0]}'?" if near else f"there are {', '.join(known)}."))
+        return value
 
 
 WATCHES = (

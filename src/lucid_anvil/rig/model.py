@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime
+import difflib
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
-from ..contracts.registry import guard_kind
+from ..contracts.registry import channel_kinds, guard_kind
 from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
@@ -20,8 +22,31 @@ from .scenes import scene_from
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
 Percent = Annotated[float, quantity("%")]
-MEASURED = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m", "temperature": "°C"}
+OWN = {"acceleration": "m/s²", "force": "N", "pressure": "Pa", "length": "m", "temperature": "°C"}
+BARE = ("current", "voltage", "tach")
+"""Kinds of channels without a sensor"""
+
+
+class _Measured(Mapping[str, str]):
+    """Ours, and those that domains bring along."""
+
+    def __getitem__(self, kind: str) -> str:
+        return OWN[kind] if kind in OWN else channel_kinds()[kind]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter({**OWN, **channel_kinds()})
+
+    def __len__(self) -> int:
+        return len({**OWN, **channel_kinds()})
+
+
+MEASURED: Mapping[str, str] = _Measured()
 """Kinds of channels that have a sensor, and the unit of what it measures."""
+
+
+def kinds() -> tuple[str, ...]:
+    """Every kind of channel."""
+    return (*MEASURED, *BARE)
 
 
 class CardPart(Model):
@@ -194,9 +219,7 @@ class ChannelPart(Model):
 
     role: str
     input: int = Field(ge=1)
-    kind: Literal["acceleration", "force", "pressure", "length", "temperature", "current", "voltage", "tach"] = (
-        "acceleration"
-    )
+    kind: str = "acceleration"
     range: Volt = 10.0
     sensor: str | None = None
     """Serial number of a sensor in the ledger; where the front end is a stand-in, of one that it describes."""
@@ -209,6 +232,15 @@ class ChannelPart(Model):
     conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
     scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
+
+    @field_validator("kind")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        if value not in OWN and value not in kinds():
+            near = difflib.get_close_matches(value, kinds(), 1, 0.5)
+            hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(kinds())}."
+            raise ValueError(f"there is no kind of channel '{value}'; {hint}")
+        return value
 
     @property
     def typed_sensitivity(self) -> float | None:

@@ -11,4 +11,5 @@ DOMAIN = Domain(
         "dma": f"{__name__}.dma",
     },
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND"},
+    checks={"chamber": f"{__name__}.chamber_check:answers"},
 )

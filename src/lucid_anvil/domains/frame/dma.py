@@ -196,6 +196,7 @@ class Dma(FrameMethod):
         {"key": "sensor", "text": "Temperature sensor beside it, not touching the grips"},
         {"key": "chamber", "text": "Chamber closed, its door latched"},
         {"key": "door", "text": "Guard door closed"},
+        {"key": "answers", "text": "Chamber answers", "sense": "chamber"},
     )
     told = ("ramp", "point")
     Settings = DmaSettings
