@@ -12,6 +12,7 @@ from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
+from lucid_anvil.engine.walkround import WalkRound
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.rig.model import load_rig
 from lucid_anvil.rig.scenes import FrameScene
@@ -92,6 +93,24 @@ def test_a_force_beyond_its_limit_holds_the_crosshead(rig: Path) -> None:
     assert (
         read.reading("modulus").value == pytest.approx(206, rel=5e-3) and read.reading("strain_at_break").value is None
     )
+
+
+@pytest.mark.parametrize(("kind", "name"), [("door", "guard door"), ("emergency_stop", "emergency stop")])
+def test_an_open_door_holds_the_crosshead_and_says_so(rig: Path, kind: str, name: str) -> None:
+    text = rig.read_text()
+    rig.write_text(text.replace("standin:\n", f"standin:\n  faults: [{{kind: {kind}, at: 4 s}}]\n", 1))
+    prepared, played = pulled(rig)
+    assert played.trip is not None and played.trip.guard == "interlock" and played.trip.channel == name
+    block = prepared.facts.block / prepared.facts.rate
+    assert 4.0 <= played.trip.t < 4.0 + 2 * block
+    way = played.channels["displacement"].samples()
+    at = int((4.0 + 3 * block) * prepared.facts.rate)
+    assert way.size > at + 10 and np.ptp(way[at:]) < 0.02 * np.ptp(way)  # it rests where it was
+    rig.write_text(text.replace("standin:\n", f"standin:\n  faults: [{{kind: {kind}, at: 0 s}}]\n", 1))
+    prepared, played = pulled(rig)
+    checks = WalkRound(prepared).states(played.sensed)
+    door = next(c for c in checks if c.key == "door")
+    assert not door.done and door.kind == "sensed" and name in door.why
 
 
 def test_travel_ends_a_pull_where_nothing_breaks(rig: Path) -> None:

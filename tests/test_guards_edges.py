@@ -252,7 +252,7 @@ def test_what_a_rig_without_guards_is_given(tmp_path: Path) -> None:
     assert loaded["load_heat"].action == "ease" and loaded["overload"].after == 0.06
     framed = bare.model_copy(update={"frame": FramePart()})
     assert [(g.watch, g.after, g.action) for g in default_guards(framed)] == [
-        ("force", 0.0, "cut"), ("overload", 0.02, "cut"), ("disk", 0.0, "ease"),
+        ("force", 0.0, "cut"), ("interlock", 0.0, "cut"), ("overload", 0.02, "cut"), ("disk", 0.0, "ease"),
     ]  # fmt: skip
     assert float(default_guards(framed)[0].limit) == FramePart().force
 

@@ -10,10 +10,12 @@ from typing import Any
 import pytest
 
 from lucid_anvil.engine import walkround
+from lucid_anvil.engine.guards import default_guards
 from lucid_anvil.engine.preparing import Prepared
 from lucid_anvil.engine.study import demo_rig, study_run
 from lucid_anvil.engine.walkround import Sensed, WalkRound
-from lucid_anvil.lab.plans import Check, SensorRecord
+from lucid_anvil.lab.plans import Check, GuardPart, SensorRecord
+from lucid_anvil.rig.model import check_guards
 
 TODAY = datetime.date(2026, 6, 1)
 NAN = float("nan")
@@ -123,6 +125,23 @@ def test_interlocks(usual: Prepared, bits: int, why: str) -> None:
     assert check(usual, "interlocks", sensed(interlock=bits, bias={})) == (bits == 0, why)
     assert check(usual, "interlocks", sensed(interlock=bits, rms={})) == (bits == 0, why)
     assert check(usual, "interlocks", Sensed(interlock=bits)) == (False, "waiting for the front end")
+
+
+def test_a_front_end_that_reads_no_interlocks_has_them_signed(usual: Prepared) -> None:
+    """Nothing tells them there: "all three well" would be a guess."""
+    end = usual.rig.front_end.model_copy(update={"driver": "soundcard"})
+    real = replace(usual, rig=usual.rig.model_copy(update={"front_end": end}))
+    plan = usual.plan.model_copy(update={"walk_round": [Check(key="i", text="Interlocks", sense="interlocks")]})
+    for prepared, kind in ((usual, "sensed"), (real, "signed")):
+        walk = WalkRound(replace(prepared, plan=plan))
+        state = walk.states(sensed())[0]
+        assert state.kind == kind and state.done == (kind == "sensed")
+        assert walk.sign("i", "K.B.") == (kind == "signed")
+        assert walk.states(sensed())[0].done
+    with pytest.raises(ValueError, match="reads no interlocks"):
+        check_guards([GuardPart(watch="interlock")], real.rig)
+    assert all(g.watch != "interlock" for g in default_guards(real.rig))
+    assert any(g.watch == "interlock" for g in default_guards(usual.rig.model_copy(update={"guards": []})))
 
 
 def test_who_is_plugged_in(usual: Prepared, monkeypatch: pytest.MonkeyPatch) -> None:

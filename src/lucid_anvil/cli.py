@@ -13,7 +13,7 @@ import typer
 from .cli_card import card_app
 from .cli_ledger import ledger_app
 from .cli_lookout import lookout_app
-from .cli_many import catalogue_app, reread
+from .cli_many import catalogue_app, reread, superpose
 from .cli_paper import paper_app
 from .cli_plan import plan_app
 from .cli_rig import rig_app
@@ -42,6 +42,7 @@ app.add_typer(card_app, name="soundcard")
 app.add_typer(catalogue_app, name="catalogue")
 app.add_typer(rig_app, name="rig")
 app.command()(reread)
+app.command()(superpose)
 
 
 def show_finding(finding: Finding) -> None:

@@ -61,6 +61,33 @@ def catalogue_find(
     return 0
 
 
+def superpose(
+    takes: list[Path] = typer.Argument(..., metavar="TAKE", help="Dynamic analyses over frequency, one a temperature."),
+    reference: str | None = typer.Option(None, "--reference", metavar="T", help="°C; the middle one when missing."),
+    json_out: str | None = JsonOut,
+) -> int:
+    """A master curve: sweeps at several temperatures moved over one another, WLF and Arrhenius fitted."""
+    from .core.quantities import degrees
+    from .engine.evaluating import evaluate_take
+    from .lab.superposing import master
+    from .lab.takes import open_take
+
+    held = [(place.name, evaluate_take(open_take(place))) for place in takes]
+    made = master(held, None if reference is None else degrees(reference, "--reference"))
+    found = made.found
+    laws = {"wlf": found.wlf, "arrhenius": found.arrhenius}
+    give_json({
+        "reference": found.reference,
+        "sweeps": [{"take": n, "temperature": t, "shift": s, "uncertainty": 2 * u}
+                   for n, t, s, u in zip(made.names, found.temperatures, found.shifts, found.doubts, strict=True)],
+        **{k: None if v is None else {"values": v.values, "uncertainties": [2 * u for u in v.doubts], "rms": v.rest}
+           for k, v in laws.items()},
+    }, json_out)  # fmt: skip
+    for line in made.words():
+        say(line)
+    return 0
+
+
 def reread(
     where: str = typer.Option(..., "--where", metavar="QUERY"),
     settings: Path = typer.Option(..., "--settings", metavar="FILE", help="What differs, as YAML."),

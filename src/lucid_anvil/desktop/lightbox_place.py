@@ -27,12 +27,14 @@ from ..lab.papers import name_of
 from ..lab.place import Lab
 from ..lab.querying import parsed
 from ..lab.specimens import series, words
+from ..lab.superposing import master
 from ..lab.takes import Take, from_file, list_takes
 from ..lab.trends import Read, export_trend, read_takes
 from .again_view import AgainView, difference
 from .background import Background
 from .chart import Chart
 from .listen_view import ListenView
+from .master_view import MasterView
 from .overlay_view import OverlayView, Shown
 from .reading_sheet import ReadingSheet
 from .record_view import RecordView
@@ -120,13 +122,15 @@ class LightboxPlace(QWidget):
         self.series_view = SeriesView()
         self.series_page = scrolled(self.series_view)
         self.series_page.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        self.master = MasterView()
         self.again = AgainView()
         self.again.read.connect(self.again_with)
         self.again.closed.connect(self.draw)
         self.empty = label(
             "No take yet. Run a plan on the Bench; every take is kept and can be looked at here.", "muted"
         )
-        for widget in (self.overlay, self.record, self.sound, self.series_page, self.trend, self.again, self.empty):
+        pages = (self.overlay, self.record, self.sound, self.series_page, self.master, self.trend, self.again)
+        for widget in (*pages, self.empty):
             self.stack.addWidget(widget)
         sheet.addWidget(self.stack, 1)
         self.hint = label("", "muted", wrap=True)
@@ -281,6 +285,9 @@ class LightboxPlace(QWidget):
     def _series(self) -> None:
         """The ticked takes beside each other."""
         ticked = self.ticked()
+        if len(ticked) > 1 and all("temperature" in (s.finding.detail or {}) for s in ticked):
+            self._master(ticked)
+            return
         names = [s.name.rsplit(" · ", 1)[0] for s in ticked]
         if len(set(names)) < len(names):
             names = [s.name for s in ticked]
@@ -293,6 +300,17 @@ class LightboxPlace(QWidget):
         self.series_view.show_series(made)
         off = [f"{r.label}: {words(r, made.names)}" for r in made.rows if words(r, made.names)]
         self.hint.setText("; ".join(off) if off else "Nothing lies off (Grubbs' test, ISO 5725-2, at 5 %).")
+
+    def _master(self, ticked: list[Shown]) -> None:
+        """Sweeps at several temperatures, laid over one another."""
+        try:
+            made = master([(s.name, s.finding) for s in ticked])
+        except BadInput as problem:
+            self.hint.setText(str(problem))
+            return
+        self.master.show_master(made)
+        self.stack.setCurrentWidget(self.master)
+        self.hint.setText("Each sweep is moved along the frequency until it lies on its neighbour.")
 
     def _trend(self, read: list[Read]) -> None:
         item = self.list.currentItem()
@@ -528,5 +546,5 @@ class LightboxPlace(QWidget):
 
     def repaint_charts(self) -> None:
         """Take on the palette in force."""
-        for view in (self.overlay, self.record, self.sound, self.trend):
+        for view in (self.overlay, self.record, self.sound, self.trend, self.master):
             view.repaint_charts()

@@ -372,6 +372,7 @@ LOADED: list[dict[str, object]] = [
 
 
 FRAMED: list[dict[str, object]] = [
+    {"watch": "interlock"},
     {"watch": "overload", "after": 0.02},
     {"watch": "disk", "limit": 2e8, "action": "ease"},
 ]
@@ -379,7 +380,11 @@ FRAMED: list[dict[str, object]] = [
 
 
 def default_guards(rig: Rig) -> list[GuardPart]:
-    """What protects a rig whose file names no guards: its own limits."""
+    """What protects a rig whose file names no guards: its own limits, as far as its front end can see them."""
+    return [g for g in _default_guards(rig) if g.watch != "interlock" or rig.is_standin]
+
+
+def _default_guards(rig: Rig) -> list[GuardPart]:
     s = rig.shaker
     if rig.load is not None:
         drive = {"watch": "drive", "limit": rig.front_end.source_range * 0.99}

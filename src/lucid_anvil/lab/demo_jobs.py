@@ -197,7 +197,7 @@ def _coupon_job(lab: Lab, job: Path, rigs: Path) -> None:
         {"key": "grips", "text": "Specimen in both grips, straight"},
         {"key": "pin", "text": "Extensometer on, its pin out"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
-        {"key": "door", "text": "Guard door closed"},
+        {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
     ]
     write_listening_plan(job / "mooring-plate" / "tension", "tension", coupon)
 

@@ -21,7 +21,7 @@ import numpy as np
 from ..core.signal.sinefit import Floats
 
 _HEAD = struct.Struct("<qdddq")
-INTERLOCKS = ("cooling", "field supply", "emergency stop")
+INTERLOCKS = ("cooling", "field supply", "emergency stop", "guard door")
 """What the bits of `InputBlock.interlock` mean, from the lowest; a bit that is set says that it is not well."""
 
 

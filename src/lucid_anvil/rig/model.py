@@ -258,7 +258,7 @@ class Fault(Model):
     at: Seconds
     kind: Literal[
         "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
-        "supply_sag", "hang", "overheat", "silent", "late", "garbage", "cooling", "field", "emergency_stop",
+        "supply_sag", "hang", "overheat", "silent", "late", "garbage", "cooling", "field", "emergency_stop", "door",
         "disk_full",
     ]  # fmt: skip
     channel: str = "unit"
@@ -478,6 +478,9 @@ def check_guards(guards: list[GuardPart], rig: Rig) -> None:
         for kind in (k for k in needs if k not in there):
             where = f"'{g.channel}' measures {by_role[g.channel]}" if g.channel else f"no channel measures {kind}"
             raise ValueError(f"the guard '{g.watch}' has nothing to watch: {where}: leave it out, or add the channel.")
+        if g.watch == "interlock" and not rig.is_standin:
+            raise ValueError("this front end reads no interlocks, and the guard 'interlock' would see none: leave it"
+                             " out; they act by themselves.")
         if g.watch == "load_heat" and rig.load is None:
             raise ValueError("the guard 'load_heat' needs to know the load bank: add 'load:', or leave it out.")
 

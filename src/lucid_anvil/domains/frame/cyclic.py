@@ -100,7 +100,7 @@ class Cyclic(FrameMethod):
     walk_round = (
         {"key": "plates", "text": "Specimen between its plates, in the middle"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
-        {"key": "door", "text": "Guard door closed"},
+        {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
     )
     told = ("pulses",)
     Settings = CyclicSettings

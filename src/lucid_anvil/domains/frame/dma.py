@@ -195,7 +195,7 @@ class Dma(FrameMethod):
         {"key": "grips", "text": "Specimen in both grips, straight, its sizes measured"},
         {"key": "sensor", "text": "Temperature sensor beside it, not touching the grips"},
         {"key": "chamber", "text": "Chamber closed, its door latched"},
-        {"key": "door", "text": "Guard door closed"},
+        {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
         {"key": "answers", "text": "Chamber answers", "sense": "chamber"},
     )
     told = ("ramp", "point")
@@ -254,7 +254,10 @@ class Dma(FrameMethod):
         if unit == "°C" and settings.temperature_uncertainty is None:
             notes.append("No temperature_uncertainty is given: the transitions have no doubt here.")
         _transitions(made, x, unit, k, settings.temperature_uncertainty)
-        return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes))
+        detail = None
+        if unit == "Hz" and heat is not None:  # a master curve is made of several by it
+            detail = {"temperature": float(np.mean([heat[a:b].mean() for _, a, b in pieces]))}
+        return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes), detail=detail)
 
 
     # --- running ---------------------------------------------------------------------------------------------

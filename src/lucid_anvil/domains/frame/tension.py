@@ -158,7 +158,7 @@ class Tension(FrameMethod):
         {"key": "grips", "text": "Specimen in both grips, straight"},
         {"key": "pin", "text": "Extensometer on the specimen, its pin out"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
-        {"key": "door", "text": "Guard door closed"},
+        {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
     )
     told = ("pull",)
     Settings = TensionSettings

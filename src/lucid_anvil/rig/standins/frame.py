@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from ...core.signal.sinefit import Floats
@@ -12,6 +14,8 @@ from .listening import ListeningBench
 from .viscous import Bar
 
 POINTS = 4001
+LOCKS = {2: "emergency_stop", 3: "door"}
+"""Faults by the bit that tells of them (`device.INTERLOCKS`)"""
 
 
 class Specimen:
@@ -110,8 +114,13 @@ class FrameBench(ListeningBench):
         super().__init__(rig)
 
     def play(self, source: Floats) -> InputBlock:
-        self.source = source
-        return super().play(source)
+        """One block; door and emergency stop show in it, and hold the valve shut by themselves."""
+        first = self.index * self.block / self.rate
+        kinds = {f.kind for f in self.faults.between(first, first + (self.block - 1) / self.rate)}
+        bits = sum(1 << bit for bit, kind in LOCKS.items() if kind in kinds)
+        self.source = np.zeros_like(source) if bits else source
+        made = super().play(source)  # the record has what was commanded
+        return replace(made, interlock=bits) if bits else made
 
     def feel(self, t: Floats) -> dict[str, Floats]:
         """By role: force, extension, displacement."""
