@@ -35,7 +35,8 @@ os.environ["LUCID_ANVIL_LABS"] = str(Path(LABS) / "labs.json")
 os.environ["LUCID_ANVIL_AGAIN"] = ""  # no process of a test waits for a server that never comes
 
 # A run's processes are forked from one that has imported all they need; `test_nursery` tries both ways.
-if "PYTEST_XDIST_WORKER" in os.environ or not any(a.startswith("-n") for a in sys.argv):
+WORKS = "PYTEST_XDIST_WORKER" in os.environ or not any(a.startswith("-n") for a in sys.argv)
+if WORKS and nursery.PLACE not in os.environ:  # once, however often this file is imported
     NURSERY = nursery.begin(Path(LABS) / "nursery")
     os.environ[nursery.PLACE] = str(Path(LABS) / "nursery")
 

@@ -266,7 +266,7 @@ def test_it_is_muted_from_the_window(window: Any, demo_lab: Any) -> None:
     from test_desktop import until
 
     bench = window.bench
-    place = demo_lab.jobs / "0412" / "fog-driver" / "night" / "night.plan.yaml"
+    place = demo_lab.jobs / "0412" / "fog-driver" / "own" / "own.plan.yaml"
     plan = begin_plan("power-endurance", demo_lab.folder / "rigs" / "horn.rig.yaml", "Horn driver", place, lab=demo_lab)
     for key, value in {"every": "2 s", "play": {"level": "9 V", "stages": [{"duration": "30 s"}]}}.items():
         put(plan, (key,), value)

@@ -474,7 +474,7 @@ def test_nothing_is_answered_without_the_token(demo_lab: Any, conduct: Conduct) 
         refused.recv(timeout=5)
     with connect(url, additional_headers=address.headers) as live:
         assert json.loads(live.recv(timeout=10))["title"] == "Comparison, GA-11"
-    note = next(Path(running.process.args[i + 1]) for i, w in enumerate(running.process.args) if w == "--note")
+    note = next(iter(Path(os.environ["LUCID_ANVIL_RUNS"]).glob(f"{address.pid}.json")))
     assert note.stat().st_mode & 0o077 == 0
 
 

@@ -107,7 +107,8 @@ def test_an_open_door_holds_the_crosshead_and_says_so(rig: Path, kind: str, name
     at = int((4.0 + 3 * block) * prepared.facts.rate)
     assert way.size > at + 10 and np.ptp(way[at:]) < 0.02 * np.ptp(way)  # it rests where it was
     rig.write_text(text.replace("standin:\n", f"standin:\n  faults: [{{kind: {kind}, at: 0 s}}]\n", 1))
-    prepared, played = pulled(rig)
+    prepared = prepare(prepared.plan_file)
+    played = play_through(prepared)
     checks = WalkRound(prepared).states(played.sensed)
     door = next(c for c in checks if c.key == "door")
     assert not door.done and door.kind == "sensed" and name in door.why

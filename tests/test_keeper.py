@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import struct
+import subprocess
+import sys
 from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
@@ -368,7 +370,7 @@ def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.Monke
     b.device.before[0] = [(b"P", {"supply": ["127.0.0.1", 5025]})]
     b.run.orders[1] = [(b"C", {"name": "loads", "value": {"A": 8}}), (b"C", {"name": "insert", "value": False})]
     b.go()
-    assert asked == [({"supply": ["127.0.0.1", 5025]}, ["reference", "unit", "transverse", "current"], "fast")]
+    assert asked == [({"supply": ["127.0.0.1", 5025]}, ["reference", "unit", "transverse", "current"], "fast", None)]
     assert desk.put_ == [("loads", {"A": 8})] and {"name": "insert", "value": False} in b.device.told(b"C")
     assert desk.times == pytest.approx([i * N / RATE for i in range(4)])
     assert b.run.blocks[0]["instruments"] == {"supply": 230.0} and b.run.blocks[0]["trouble"] is None
@@ -403,7 +405,7 @@ class Process:
     def wait(self, timeout: float) -> None:
         self.waited.append(timeout)
         if self.hangs:
-            raise keeper_module.subprocess.TimeoutExpired("device", timeout)
+            raise subprocess.TimeoutExpired("device", timeout)
 
     def poll(self) -> int | None:
         return None if self.hangs else 0
@@ -435,7 +437,7 @@ def test_it_comes_up_with_what_it_is_told(
     words = ["--fd", "7", "--rig", tmp_path / "a.rig.yaml", "--ring", ring.name, "--pace", pace, "--log",
              tmp_path / "take" / "guards.jsonl", "--sensitivities", '{"reference": 0.02}', "--control",
              '{"roles": ["unit"]}']  # fmt: skip
-    monkeypatch.setattr(keeper_module.sys, "argv", ["keeper", *map(str, words)])
+    monkeypatch.setattr(sys, "argv", ["keeper", *map(str, words)])
     try:
         keeper_module.main()
     finally:
@@ -456,7 +458,7 @@ def test_a_rig_that_can_not_be_read_is_told(tmp_path: Path, monkeypatch: pytest.
     monkeypatch.setattr(keeper_module, "wire_from_fd", lambda fd: run)
     words = ["--fd", "7", "--rig", tmp_path / "none.yaml", "--ring", ring.name, "--pace", "fast", "--log",
              tmp_path / "guards.jsonl", "--sensitivities", "{}"]  # fmt: skip
-    monkeypatch.setattr(keeper_module.sys, "argv", ["keeper", *map(str, words)])
+    monkeypatch.setattr(sys, "argv", ["keeper", *map(str, words)])
     keeper_module.main()
     ring.close()
     assert len(run.heard) == 1 and "none.yaml" in run.heard[0]["lost"]
@@ -466,13 +468,11 @@ def test_a_rig_that_can_not_be_read_is_told(tmp_path: Path, monkeypatch: pytest.
 def test_the_devices_process_gets_its_end_of_the_wire(
     monkeypatch: pytest.MonkeyPatch, driver: str, module: str
 ) -> None:
-    started: list[tuple[list[str], dict[str, Any]]] = []
-    monkeypatch.setattr(keeper_module.subprocess, "Popen", lambda words, **more: started.append((words, more)) or "it")
+    started: list[tuple[Any, ...]] = []
+    monkeypatch.setattr(keeper_module.nursery, "start", lambda *given: started.append(given) or "it")
     wire, process = keeper_module.start_device(Path("a.rig.yaml"), "real", Path("device.jsonl"), driver)
-    ((words, more),) = started
-    (fd,) = more["pass_fds"]
-    assert words[1:] == ["-m", f"lucid_anvil.{module}", "--fd", str(fd), "--rig", "a.rig.yaml", "--pace", "real", "--log",
-                         "device.jsonl"]  # fmt: skip
-    assert words[0] == keeper_module.sys.executable and process == "it"
+    ((what, words, (fd,)),) = started
+    assert what == f"lucid_anvil.{module}" and process == "it"
+    assert words == ["--fd", str(fd), "--rig", "a.rig.yaml", "--pace", "real", "--log", "device.jsonl"]
     assert wire.sock.recv(1) == b""  # our copy of its end is closed: when it dies we are told
     wire.sock.close()

@@ -20,7 +20,7 @@ from test_desktop import until
 
 @pytest.fixture
 def plan(demo_lab: Any) -> Path:
-    place = demo_lab.jobs / "0412" / "fog-driver" / "line" / "line.plan.yaml"
+    place = demo_lab.jobs / "0412" / "fog-driver" / "own" / "own.plan.yaml"
     made = begin_plan("driver-check", demo_lab.folder / "rigs" / "driver.rig.yaml", "Fog driver", place, lab=demo_lab)
     put(made, ("limits",), {"polarity": {"low": "1", "high": "1"}})
     put(made, ("play", "seconds"), "0.5 s")

@@ -25,6 +25,7 @@ from lucid_anvil.cli import CUT, FAULT, OPEN, app
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine import launch, settling
 from lucid_anvil.engine.notes import RigLock, put_note
+from lucid_anvil.engine.nursery import PLACE
 from lucid_anvil.engine.preparing import check_space, prepare
 from lucid_anvil.engine.recorder import Recorder
 from lucid_anvil.engine.running import Outcome, run_plan
@@ -77,8 +78,11 @@ def test_any_body_is_an_order_or_a_sentence(name: str, body: Any) -> None:
 # --- the door ------------------------------------------------------------------------------------------------------
 
 
-def test_a_door_under_attack_leaves_the_run_alone(demo_lab: Any, conduct: Conduct) -> None:
+def test_a_door_under_attack_leaves_the_run_alone(
+    demo_lab: Any, conduct: Conduct, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Great bodies, wrong tokens, idle and slow ones, wrong orders; then the door itself is killed: the run goes on."""
+    monkeypatch.delenv(PLACE)  # the door is found by its own command line
     running = conduct(short_plan(demo_lab, {**LONG, "dwell": "6 s"}))
     address = running.address
     running.wait(driven)

@@ -113,7 +113,8 @@ def test_rows_of_steps_are_pasted(qtbot: Any, tmp_path: Path) -> None:
     file.write_text("time [s],load [N],bridge [mV/V]\n" + "".join(
         f"{a:.1f},{b!r},{c!r}\n" for a, b, c in zip(t, bench.reference, bench.unit, strict=True)))  # fmt: skip
     lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", False)
-    sheet = ReadingSheet(qtbot_window(qtbot), lab, file)
+    window = qtbot_window(qtbot)  # the sheet goes with it
+    sheet = ReadingSheet(window, lab, file)
     sheet.choose("force-comparison")
     sheet.article.setText("Cell 4")
     row = sheet.sheet.rows["steps"]

@@ -433,7 +433,7 @@ def _readings(made: Readings, rows: Rows, settings: EnduranceSettings) -> list[s
             # A share of the resistance is a share of T + 1/α − 20, in the cold and in the hot one.
             base = 1 / settings.alpha() - 20
             share = np.sqrt(2) * stated if stated else _share(rows, cold, settings)
-            doubt = [float(share * (base + t)) if share else None for t in (np.nanmax(heat), heat[-1])]
+            doubt = [float(share * abs(base + t)) if share else None for t in (np.nanmax(heat), heat[-1])]
             made.put("coil_temperature_max", float(np.nanmax(heat)), doubt[0], why, valid=ok)
             made.put("coil_temperature_end", float(heat[-1]), doubt[1], why, valid=ok)
             made.put("resistance_end", float(r[-1]), stated * float(r[-1]) if stated else None, why, valid=ok)
@@ -452,7 +452,7 @@ def _share(rows: Rows, cold: float, settings: EnduranceSettings) -> float:
     if s is None or settings.cold_resistance is not None:
         return 0.0
     before = max([s, *np.abs(np.diff(rows.cold_halves)) / 2])
-    return float(2 * np.hypot(s, before) / cold)
+    return float(2 * np.hypot(s, before) / abs(cold))
 
 
 def _compression(made: Readings, rows: Rows) -> None:
