@@ -85,7 +85,7 @@ class ReadingSheet(Over):
         self.column.addLayout(foot)
         self.aside = Background(self)
         self.aside.failed.connect(self._refuse)
-        self.choose(next(iter(self.rows)))
+        self.choose(self._likely())
 
     def _record(self, logs: bool) -> Recording:
         """The file, as any record or as a logger's table."""
@@ -98,13 +98,25 @@ class ReadingSheet(Over):
                 self.records[logs] = self._record(True)  # a log, which some methods take
         return self.records[logs]
 
+    def _likely(self) -> str:
+        """The method that the file's channels are called for: all that it needs, and most of what it takes."""
+        labels = {c.label.lower() for c in self._record(False).channels}
+
+        def fits(name: str) -> tuple[bool, int, int]:
+            method = registry.get(name)
+            there = {*method.roles, *method.optional_roles} & labels
+            return set(method.roles) <= labels, len(there), len(method.roles)
+
+        return max((n for n in registry.names() if registry.get(n).roles), key=fits)
+
     def _methods(self) -> QWidget:
         inner = QWidget()
         column = QVBoxLayout(inner)
         column.setContentsMargins(0, 0, 8, 0)
         column.setSpacing(2)
         self.rows: dict[str, MethodRow] = {}
-        domains = sorted(registry.domains(), key=lambda d: not any(registry.get(n).reads_only for n in d.methods))
+        first = self._likely()
+        domains = sorted(registry.domains(), key=lambda d: first not in d.methods)
         for domain in domains:
             names = [n for n in domain.methods if registry.get(n).roles]
             if names:

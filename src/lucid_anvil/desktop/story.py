@@ -234,6 +234,7 @@ class Story:
         sheet = place.read_foreign(self.lab.folder / "records" / "coupon-3.csv")
         if sheet is None:
             raise RuntimeError("the record could not be opened")
+        sheet.choose("tension")
         sheet.article.setText("Coupon MP-3")
         for key, text in (("width", "12.5 mm"), ("thickness", "4 mm"), ("gauge_length", "50 mm")):
             row = sheet.sheet.rows[f"specimen.{key}"]
