@@ -6,7 +6,8 @@ import math
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6 import sip
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -17,6 +18,8 @@ from ..lab.takes import Take, plans_and_takes
 from . import theme
 from .widgets import button, card, clear, draw_verdict, label, scrolled, section, small_text
 
+IN = 34
+"""px by which takes stand in, below their plan"""
 LOOKED = 3
 """Newest takes of a plan of which one with a finding gives its verdict"""
 
@@ -88,12 +91,12 @@ class TakeRow(QWidget):
             painter.fillRect(QRectF(0, 0, 3, self.height()), theme.color("brass"))
         painter.setFont(theme.font(9.5))
         name = f["name"] + (f" · {f['said']}" if f["said"] else "")
-        name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 44)
-        small_text(painter, 12, 17, name, theme.color("ink"), 9.5, 600 if self.chosen else 400)
+        name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, self.width() - 34 - IN)
+        small_text(painter, IN, 17, name, theme.color("ink"), 9.5, 600 if self.chosen else 400)
         words = {"done": theme.VERDICT_WORDS.get(f["verdict"] or "", "kept"), "cut": "cut", "running": "running"}
         text = words.get(f["status"], f["status"]) + (" · accepted" if f["accepted"] else "")
         text += " · doubtful" if f["doubtful"] else ""
-        small_text(painter, 12, 33, text, theme.color("muted"), 8.5)
+        small_text(painter, IN, 33, text, theme.color("muted"), 8.5)
         known = {"running": "running", "cut": "outside"}.get(f["status"])
         verdict = known or ("open" if f["doubtful"] else f["verdict"] or "none")
         box = QRectF(self.width() - 24, 8, 16, 9)
@@ -179,11 +182,17 @@ class Docket(QWidget):
         self.rows = QVBoxLayout(inner)
         self.rows.setContentsMargins(0, 0, 0, 0)
         self.rows.setSpacing(1)
-        column.addWidget(scrolled(inner), 1)
+        self.area = scrolled(inner)
+        column.addWidget(self.area, 1)
+        self.seen: QWidget | None = None
+        self.later = QTimer(self)
+        self.later.setSingleShot(True)
+        self.later.timeout.connect(self._see)
 
     def show_plan(self, plan: Path | None, take: Path | None, running: bool) -> None:
         """Plans of the job, and the takes of the chosen one."""
         clear(self.rows)
+        at: QWidget | None = None
         plans, by_folder = plans_and_takes(self.lab.jobs)
         if not plans:
             empty = label(
@@ -209,21 +218,31 @@ class Docket(QWidget):
                 row.clicked.connect(self.plan_chosen)
                 row.asked.connect(self.plan_asked)
                 self.rows.addWidget(row)
-        if plan is not None:
-            takes = by_folder.get(plan.parent, [])
-            if takes:
-                head = section("Takes of this plan")
-                head.setContentsMargins(12, 16, 0, 2)
-                self.rows.addWidget(head)
-            for t in reversed(takes):
-                facts = take_facts(t)
-                if running and take is not None and t.folder == take:
-                    facts |= {"status": "running", "reason": None}
-                row2 = TakeRow(facts, take is not None and t.folder == take)
-                row2.clicked.connect(self.take_chosen)
-                row2.asked.connect(self.take_asked)
-                self.rows.addWidget(row2)
+                if chosen:
+                    at = self._show_takes(takes, take, running) or row
         self.rows.addStretch()
+        if at is not None:  # once all have their places
+            self.seen = at
+            self.later.start(0)
+
+    def _show_takes(self, takes: list[Take], take: Path | None, running: bool) -> QWidget | None:
+        """Takes of the chosen plan, newest first, right below it; the one that is open, else the newest."""
+        found: QWidget | None = None
+        for t in reversed(takes):
+            facts = take_facts(t)
+            if running and take is not None and t.folder == take:
+                facts |= {"status": "running", "reason": None}
+            row = TakeRow(facts, take is not None and t.folder == take)
+            row.clicked.connect(self.take_chosen)
+            row.asked.connect(self.take_asked)
+            self.rows.addWidget(row)
+            found = row if found is None or t.folder == take else found
+        return found
+
+    def _see(self) -> None:
+        """What is chosen lies in sight."""
+        if self.seen is not None and not sip.isdeleted(self.seen):
+            self.area.ensureWidgetVisible(self.seen, 0, 60)
 
 
 def _verdict_of(takes: list[Take]) -> str:

@@ -29,6 +29,8 @@ POINTS = (("proof_0.2", "Rp0.2"), ("upper_yield", "ReH"), ("strength", "Rm"))
 class FrameStage(PlainStage):
     """Specimen and curve side by side."""
 
+    names_curves = False
+
     def __init__(self) -> None:
         super().__init__()
         self.specimen = SpecimenView()

@@ -68,14 +68,11 @@ FALLING = " falling"
 """What a growing line's name ends with that goes on from the one of the name before it, the other way"""
 
 
-def _named(chart: Chart, names: Sequence[str]) -> None:
-    """What the curves are, in their inks, where there are several."""
-    if 1 < len(names) <= len(ROLES):
-        chart.legend({name: ROLES[i] for i, name in enumerate(names)})
-
-
 class PlainStage(QWidget):
     """What comes in now; and, once there is a finding, each of the method's views, the finding before it behind."""
+
+    names_curves = True
+    """Off where what is drawn is written beside it"""
 
     def __init__(self) -> None:
         super().__init__()
@@ -160,10 +157,15 @@ class PlainStage(QWidget):
                 wide = 1.2 if back else 2.2
                 role = ROLES[at % len(ROLES)]
                 chart.curve(f"growing {name}", scale.x(x), scale.y(y), role, wide, name)
-            _named(chart, whole)
+            self._named(chart, whole)
             if fresh and self.tabs is not None:
                 self.begun.add("growing")
                 self.tabs.choose(axis.key)
+
+    def _named(self, chart: Chart, names: Sequence[str]) -> None:
+        """What the curves are, in their inks, where there are several."""
+        if self.names_curves and 1 < len(names) <= len(ROLES):
+            chart.legend({name: ROLES[i] for i, name in enumerate(names)})
 
     def show_earlier(self, finding: Finding | None) -> None:
         self.earlier = finding
@@ -186,7 +188,7 @@ class PlainStage(QWidget):
                     chart.corridor(f"limits of {c.key}", scale.x(c.x), scale.y(c.low), scale.y(c.high))
                 role = ROLES[i % len(ROLES)]
                 chart.curve(c.key, scale.x(c.x), scale.y(c.y), role, 2.2 if i == 0 else 1.4, c.label)
-            _named(chart, [c.label for c in there])
+            self._named(chart, [c.label for c in there])
         shown = next((k for k, (a, _) in self.views.items() if any(a.shows(c.key) for c in finding.curves)), None)
         if shown is not None and self.tabs is not None:
             self.tabs.choose(shown)
