@@ -110,6 +110,20 @@ def test_what_would_burn_is_stopped_by_the_guards(
         assert not np.any(np.abs(v[int((played.trip.t + 0.2) * 48000) :]) > 0.01)
 
 
+@pytest.mark.parametrize(("channel", "size", "guard"), [("voltage", -0.3, "coil_heat"), ("voltage", -0.5, "coil_heat"),
+                                                        ("current", -0.5, "coil_heat"), ("current", 0.6, "coil_heat")])
+def test_a_channel_that_lies_hides_no_heat(tmp_path: Path, channel: str, size: float, guard: str) -> None:
+    """Half the voltage is half the resistance: a coil that seems to be cold while it burns."""
+    prepared = planned(tmp_path)
+    text = prepared.rig_file.read_text()
+    fault = f"standin:\n  faults: [{{kind: gain_jump, at: 8 s, channel: {channel}, size: {size}}}]\n"
+    prepared.rig_file.write_text(text.replace("standin:\n", fault, 1))
+    played = play_through(prepare(prepared.plan_file))
+    assert played.trip is not None and played.trip.guard == guard and 8.0 < played.trip.t < 11.5
+    if size < 0 and channel == "voltage" or size > 0:
+        assert "colder than cold" in played.trip.label
+
+
 def test_a_cone_that_would_go_too_far_is_stopped(tmp_path: Path) -> None:
     driver = {"force_factor": "9 N/A", "moving_mass": "4 g", "resonance": "420 Hz", "quality": 2.5}
     by = {}
@@ -130,7 +144,8 @@ def test_a_cone_that_would_go_too_far_is_stopped(tmp_path: Path) -> None:
     ("scene", "given", "why"),
     [("", {"play": {"level": "25 V", "crest": 3.0}}, "beyond the source"),
      ("", {"play": {"level": "900 W", "on": "dc"}}, "beyond the source"),
-     ("resistance: 3.1 ohm", {"cold_resistance": "6.4 ohm"}, "another part"),
+     ("resistance: 3.1 ohm", {"cold_resistance": "6.4 ohm"}, "colder than cold"),
+     ("resistance: 9.5 ohm", {"cold_resistance": "6.4 ohm"}, "another part"),
      ("resistance: 90 ohm", {"cold_resistance": "6.4 ohm"}, "open")],
 )  # fmt: skip
 def test_what_should_not_be_begun_is_not(tmp_path: Path, scene: str, given: dict[str, Any], why: str) -> None:

@@ -20,6 +20,8 @@ OVER = 0.25
 """s over which a coil that opens or shorts is told"""
 SEEN = 2e-4
 """Of the whole voltage: a probe below it is none"""
+BELOW = 20.0
+"""K below its cold temperature that a coil can't be: a channel lies"""
 QUIET = 0.05
 """Of the highest voltage so far: below it nothing is told of the resistance"""
 
@@ -45,6 +47,7 @@ class CoilHeat:
         self.held: deque[tuple[Floats, Floats]] = deque(maxlen=self.blocks)
         self.since = 0
         self.temperature = self.by_now = self.cold_temperature
+        self.measured = False
 
     def __call__(self, now: Block) -> Sight:
         channels = now.channels
@@ -53,6 +56,10 @@ class CoilHeat:
         if len(self.held) == self.blocks and self.since >= max(self.blocks // 2, 1):
             self.since = 0
             self._measure()
+        under = self.cold_temperature - self.temperature
+        if under > BELOW:  # no coil is colder than cold: its heat would be hidden by as much
+            said = f"the coil seems {under:.0f} K colder than cold: the voltage or the current is not what it was"
+            return Sight(2.0, self.temperature, "voltage", said)
         top = max(self.limit - self.cold_temperature, 1.0)
         return Sight((self.by_now - self.cold_temperature) / top, self.by_now, "current")
 
@@ -71,7 +78,8 @@ class CoilHeat:
             coil_temperature(np.array([found]), self.cold, self.cold_temperature, self.alpha)[0]
         )  # fmt: skip
         # It was so hot in the middle of the window, and has warmed as fast since as from the window before it.
-        self.by_now = self.temperature + max(self.temperature - before, 0.0)
+        self.by_now = self.temperature + (max(self.temperature - before, 0.0) if self.measured else 0.0)
+        self.measured = True
 
 
 class CoilWhole:
