@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import textwrap
 import time
 from collections.abc import Iterator
@@ -22,13 +23,20 @@ DOORMAN = "lucid_anvil.engine.doorman"
 
 
 @pytest.fixture
-def own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[subprocess.Popen[bytes]]:
+def short() -> Iterator[Path]:
+    """A folder with a short name: a socket's path holds 107 bytes."""
+    with tempfile.TemporaryDirectory(prefix="la-") as made:
+        yield Path(made)
+
+
+@pytest.fixture
+def own(short: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[subprocess.Popen[bytes]]:
     """A nursery that this test may do anything with."""
-    made = nursery.begin(tmp_path / "nursery")
+    made = nursery.begin(short / "nursery")
     until = time.monotonic() + 60
-    while not (tmp_path / "nursery").exists() and time.monotonic() < until:
+    while not (short / "nursery").exists() and time.monotonic() < until:
         time.sleep(0.02)
-    monkeypatch.setenv(nursery.PLACE, str(tmp_path / "nursery"))
+    monkeypatch.setenv(nursery.PLACE, str(short / "nursery"))
     yield made
     if made.stdin is not None and not made.stdin.closed:
         made.stdin.close()
@@ -115,18 +123,18 @@ def test_what_was_forked_outlives_a_nursery_that_is_killed(own: Any) -> None:
     assert made.wait(20) is not None
 
 
-def test_it_goes_with_who_began_it_and_leaves_nothing(tmp_path: Path) -> None:
+def test_it_goes_with_who_began_it_and_leaves_nothing(short: Path) -> None:
     script = textwrap.dedent(f"""
         import sys, time
         from pathlib import Path
         from lucid_anvil.engine import nursery
-        made = nursery.begin(Path({str(tmp_path / "n")!r}))
-        while not Path({str(tmp_path / "n")!r}).exists():
+        made = nursery.begin(Path({str(short / "n")!r}))
+        while not Path({str(short / "n")!r}).exists():
             time.sleep(0.02)
         print(made.pid, flush=True)
     """)
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, timeout=60)
-    assert gone(int(done.stdout)) and not (tmp_path / "n").exists()
+    assert gone(int(done.stdout)) and not (short / "n").exists()
 
 
 @pytest.mark.parametrize("forked", [True, False])
