@@ -124,6 +124,16 @@ def test_a_channel_that_lies_hides_no_heat(tmp_path: Path, channel: str, size: f
         assert "colder than cold" in played.trip.label
 
 
+@pytest.mark.parametrize(("channel", "why"), [("voltage", "no voltage is seen"), ("current", "open")])
+def test_a_lead_that_comes_off_is_told_at_once(tmp_path: Path, channel: str, why: str) -> None:
+    prepared = planned(tmp_path)
+    text = prepared.rig_file.read_text()
+    fault = f"standin:\n  faults: [{{kind: no_output, at: 8 s, channel: {channel}}}]\n"
+    prepared.rig_file.write_text(text.replace("standin:\n", fault, 1))
+    played = play_through(prepare(prepared.plan_file))
+    assert played.trip is not None and why in played.trip.label and 8.0 <= played.trip.t < 8.4
+
+
 def test_a_cone_that_would_go_too_far_is_stopped(tmp_path: Path) -> None:
     driver = {"force_factor": "9 N/A", "moving_mass": "4 g", "resonance": "420 Hz", "quality": 2.5}
     by = {}

@@ -91,7 +91,8 @@ class CoilWhole:
         self.limit = limit
         self.usual: float | None = held["cold_resistance"]
         self.squares: deque[tuple[float, float]] = deque(maxlen=max(int(np.ceil(OVER * bench.rate / bench.block)), 1))
-        self.highest = 0.0
+        self.highest = self.most = 0.0
+        """V and A so far"""
 
     def __call__(self, now: Block) -> Sight:
         channels = now.channels
@@ -99,7 +100,10 @@ class CoilWhole:
         if len(self.squares) < (self.squares.maxlen or 1):
             return Sight(0.0, 1.0, "current")
         v, i = np.sqrt(np.mean(np.array(self.squares), axis=0))
-        self.highest = max(self.highest, float(v))
+        self.highest, self.most = max(self.highest, float(v)), max(self.most, float(i))
+        if v < QUIET * self.highest and i > 4 * QUIET * self.most:  # in a pause both are small
+            said = "current flows as before, and no voltage is seen: its lead is off"
+            return Sight(2.0, self.limit, "voltage", said)
         if v < QUIET * self.highest or self.highest < 0.01:
             return Sight(0.0, 1.0, "current")
         found = float(v / max(i, 1e-9))
