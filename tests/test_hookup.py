@@ -321,6 +321,23 @@ def test_a_card_with_accelerometers_plans_and_rehearses_without_a_stand_in(qapp:
         change_channel(place, 1, {"sensitivity": "0 mV/(m/s²)"})
 
 
+def test_a_chamber_is_said_in_the_frames_sheet(qapp: Any, tmp_path: Path) -> None:
+    place = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True).folder / "rigs" / "frame.rig.yaml"
+    assert load_rig(place).chamber is None
+    sheet = ShakerSheet(None, place)
+    typed = {"host": "10.0.0.9", "port": "502", "set_register": "4", "lowest": "-40", "highest": "180"}
+    for key, text in typed.items():
+        sheet.fields.boxes[f"chamber.{key}"].setText(text)
+    sheet.done_with()
+    chamber = load_rig(place).chamber
+    assert chamber is not None and (chamber.host, chamber.port, chamber.set_register) == ("10.0.0.9", 502, 4)
+    assert (chamber.lowest, chamber.highest, chamber.step) == (-40, 180, 0.1)
+    wrong = ShakerSheet(None, place)
+    wrong.fields.boxes["chamber.port"].setText("here")
+    wrong.done_with()
+    assert wrong.wrong.text() and load_rig(place).chamber == chamber
+
+
 # --- the window ---------------------------------------------------------------------------------------------
 
 

@@ -20,6 +20,7 @@ from lucid_anvil.engine.ring import Ring
 from lucid_anvil.engine.study import demo_rig
 from lucid_anvil.formats.hdf5file import read_events
 from lucid_anvil.rig.aftermath import LINGER, NAME
+from lucid_anvil.rig.chamber import ChamberPart
 from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import Rig
 
@@ -378,6 +379,17 @@ def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.Monke
     none.device.before[0] = [(b"P", {})]
     none.go()
     assert none.keeper.desk is None and len(asked) == 1
+
+    # A real front end tells of none: those that the rig file names are reached, before the first block.
+    chamber = ChamberPart(host="10.0.0.9", port=502)
+    for changes, count in (({"chamber": chamber}, 2), ({"chamber": ChamberPart()}, 2), ({}, 2)):
+        real = bench(2)
+        end = real.keeper.rig.front_end.model_copy(update={"driver": "soundcard"})
+        real.keeper.rig = real.keeper.rig.model_copy(update={"front_end": end, **changes})
+        real.device.before[0] = [(b"T", {})]
+        real.go()
+        assert len(asked) == count and (real.keeper.desk is desk) == (changes.get("chamber") is chamber)
+    assert asked[-1][0] == {"chamber": ("10.0.0.9", 502)} and asked[-1][3] == chamber
 
     def refuses(*_: Any) -> Any:
         raise keeper_module.Trouble("the supply at 127.0.0.1 does not answer")

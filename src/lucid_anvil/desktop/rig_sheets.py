@@ -164,6 +164,12 @@ FRAME = (
     ("force", "Force", "of frame and load cell, such as 50 kN"),
     ("travel", "Travel", "between its stops, such as 200 mm"),
 )  # fmt: skip
+CHAMBER = (
+    ("host", "Chamber at", "its controller's address, Modbus TCP"), ("port", "Port", "such as 502"),
+    ("unit", "Unit", "Modbus unit, 1 when empty"), ("set_register", "Set point", "holding register, from 0"),
+    ("read_register", "Temperature", "input register, from 0"), ("step", "One count", "°C, 0.1 when empty"),
+    ("lowest", "From", "°C, such as -60"), ("highest", "To", "°C, such as 200"),
+)  # fmt: skip
 
 
 class ShakerSheet(Sheet):
@@ -173,7 +179,7 @@ class ShakerSheet(Sheet):
         self.place = place
         held = load_yaml(place)
         framed = load_rig(place).framed
-        parts = (("frame", FRAME),) if framed else (("shaker", SHAKER), ("amplifier", AMPLIFIER))
+        parts = (("frame", FRAME), ("chamber", CHAMBER)) if framed else (("shaker", SHAKER), ("amplifier", AMPLIFIER))
         self.before = {(p, k): str((held.get(p) or {}).get(k, "")) for p, rows in parts for k, _, _ in rows}
         fields = [Field(f"{p}.{k}", name, self.before[p, k], hint) for p, rows in parts for k, name, hint in rows]
         super().__init__(

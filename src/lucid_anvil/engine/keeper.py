@@ -169,6 +169,8 @@ class Keeper:
             kind, payload = self.device.receive()
             if kind == b"T":  # who the sensors say they are: once, before the first block
                 self._tell({"identity": json.loads(payload)})
+                if self._own_desk:  # a real front end knows nothing of them; stand-ins tell their own
+                    self._open_desk({})
                 return self._read()
             if kind == b"X":  # it can't go on, or lost samples
                 said = json.loads(payload)
@@ -187,6 +189,13 @@ class Keeper:
         least = STANDIN_PATIENCE if self.rig.is_standin else 0.0
         self.patience = max(DEVICE_PATIENCE[self.pace], least)
         return unpack(payload, len(self.roles), self.block)
+
+    @property
+    def _own_desk(self) -> bool:
+        """Whether the rig file says where a run's real instruments are; a meter alone is for calibrating the card."""
+        rig = self.rig
+        chamber = rig.chamber is not None and rig.chamber.port is not None
+        return not rig.is_standin and (chamber or {"supply", "load"} <= set(rig.instruments))
 
     def _open_desk(self, standins: dict[str, Any]) -> None:
         """Reach the instruments: those of the rig file, else the device's own."""

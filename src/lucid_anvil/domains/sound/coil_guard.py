@@ -102,8 +102,8 @@ class CoilWhole:
         v, i = np.sqrt(np.mean(np.array(self.squares), axis=0))
         self.highest, self.most = max(self.highest, float(v)), max(self.most, float(i))
         if v < QUIET * self.highest and i > 4 * QUIET * self.most:  # in a pause both are small
-            said = "current flows as before, and no voltage is seen: its lead is off"
-            return Sight(2.0, self.limit, "voltage", said)
+            gone = "current flows as before, and no voltage is seen: its lead is off"
+            return Sight(2.0, self.limit, "voltage", gone)
         if v < QUIET * self.highest or self.highest < 0.01:
             return Sight(0.0, 1.0, "current")
         found = float(v / max(i, 1e-9))
