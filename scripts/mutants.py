@@ -52,30 +52,37 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
         ["test_chain.py", "test_moving.py", "test_shaker_control.py"],
     ),
 }  # fmt: skip
+SLOW = ["a_resonance_that_drifts", "stated_degrees_of_freedom", "mode_that_moved", "sharp_mode", "mode_that_drifts",
+        "leave_no_bias", "several_control_points", "within_six_passes"]  # fmt: skip
+"""tests of loops that take ten seconds and more: too long for each of two thousand faults"""
 CONFIG = """
 
 [tool.mutmut]
 source_paths = ["src/"]
 only_mutate = {modules}
 pytest_add_cli_args_test_selection = {tests}
-pytest_add_cli_args = ["-p", "no:xdist", "-x"]
+pytest_add_cli_args = ["-p", "no:xdist", "-x", "-k", "{without}"]
 also_copy = ["tests", "scripts"]
 use_setproctitle = false
 """
+WITHOUT = " and ".join(f"not {name}" for name in SLOW)
 PATIENCE = 180
 """s that a fault may take in a process of its own"""
 NOTICED = ("killed", "timeout", "segfault", "suspicious", "caught by type check")
 
 
-def one(name: str, folder: Path, children: int) -> dict[str, collections.Counter[str]]:
-    """Outcome of each fault of a set, counted by module; what survived is left in `folder`/survivors.txt."""
+def one(name: str, folder: Path, children: int, count: int | None) -> dict[str, collections.Counter[str]]:
+    """Outcome of each fault of a set (or of `count` drawn at random), counted by module; what survived is left in
+    `folder`/survivors.txt."""
     copy_of(name, folder)
     tool = [sys.executable, "-m", "mutmut"]
+    keys = drawn_of(folder, count) if count else []
     with (folder / "log.txt").open("w") as log:
-        ran = subprocess.run([*tool, "run", "--max-children", str(children)], cwd=folder, stdout=log, stderr=log)
+        ran = subprocess.run([*tool, "run", "--max-children", str(children), *keys], cwd=folder, stdout=log, stderr=log)
     said = subprocess.run([*tool, "results", "--all", "true"], cwd=folder, capture_output=True, text=True).stdout
     made: dict[str, collections.Counter[str]] = collections.defaultdict(collections.Counter)
     lines = [line.strip().rsplit(": ", 1) for line in said.splitlines() if ": " in line]
+    lines = [line for line in lines if not keys or line[0] in set(keys)]
     if not lines:
         raise SystemExit(f"{name}: no fault was tried (exit {ran.returncode}); see {folder / 'log.txt'}")
     for key, outcome in lines:
@@ -93,9 +100,18 @@ def copy_of(name: str, folder: Path) -> None:
     shutil.copytree(
         HERE, folder, ignore=shutil.ignore_patterns(".git", ".venv", "docs", "*cache*", "mutants"), dirs_exist_ok=True
     )
-    told = CONFIG.format(modules=[PACKAGE + m for m in modules], tests=[f"tests/{t}" for t in tests]).replace("'", '"')
+    told = CONFIG.format(modules=[PACKAGE + m for m in modules], tests=[f"tests/{t}" for t in tests], without=WITHOUT)
+    told = told.replace("'", '"')
     project = folder / "pyproject.toml"
     project.write_text(project.read_text(encoding="utf-8") + told, encoding="utf-8")
+
+
+def drawn_of(folder: Path, count: int) -> list[str]:
+    """`count` of a set's faults, drawn at random; they are made by asking for one that is not there."""
+    subprocess.run([sys.executable, "-m", "mutmut", "run", "none.of.them"], cwd=folder, capture_output=True)
+    keys = [k for meta in sorted((folder / "mutants").rglob("*.meta"))
+            for k in json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]]  # fmt: skip
+    return random.Random(1).sample(keys, min(count, len(keys)))
 
 
 def apart(name: str, folder: Path, count: int, children: int) -> dict[str, collections.Counter[str]]:
@@ -103,13 +119,10 @@ def apart(name: str, folder: Path, count: int, children: int) -> dict[str, colle
     its own (the one that reads tables) does not live through the fork by which `one` tries them, and hangs."""
     tests = SETS[name][1]
     copy_of(name, folder)
-    subprocess.run([sys.executable, "-m", "mutmut", "run", "none.of.them"], cwd=folder, capture_output=True)
-    keys = [k for meta in sorted((folder / "mutants").rglob("*.meta"))
-            for k in json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]]  # fmt: skip
-    drawn = random.Random(1).sample(keys, min(count, len(keys)))
+    drawn = drawn_of(folder, count)
     environment = {**os.environ, "PYTHONPATH": "src", "PYTHONDONTWRITEBYTECODE": "1"}
     line = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:xdist", "-p", "no:cacheprovider",
-            *(f"tests/{t}" for t in tests)]  # fmt: skip
+            "-k", WITHOUT, *(f"tests/{t}" for t in tests)]  # fmt: skip
 
     def outcome(key: str) -> str:
         try:
@@ -137,6 +150,7 @@ def main() -> None:
     parser.add_argument("sets", nargs="*", default=list(SETS), help=f"of {', '.join(SETS)}; all when none is named")
     parser.add_argument("--children", type=int, default=2)
     parser.add_argument("--apart", type=int, metavar="N", help="N faults of a set, each in a process of its own")
+    parser.add_argument("--drawn", type=int, metavar="N", help="only N faults of a set, drawn at random")
     parser.add_argument("--keep", type=Path, help="folder for the copies and the lists of survivors")
     given = parser.parse_args()
     base = given.keep or Path(tempfile.mkdtemp(prefix="lucid-anvil-mutants-"))
@@ -144,7 +158,7 @@ def main() -> None:
     print(f"{'module':44}{'faults':>8}{'noticed':>9}{'share':>8}", flush=True)
     for name in given.sets:
         how = apart(name, base / name, given.apart, given.children) if given.apart else one(
-            name, base / name, given.children)  # fmt: skip
+            name, base / name, given.children, given.drawn)  # fmt: skip
         for module, seen in how.items():
             total += seen
             row(module, seen)

@@ -20,7 +20,7 @@ from lucid_anvil.contracts.method import Axis
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.lanes import Lane
 from lucid_anvil.desktop.probe_view import HeadroomBars, ProbeView
-from lucid_anvil.desktop.shaker_panels import ShakerResult
+from lucid_anvil.desktop.run_result import RunResult
 from lucid_anvil.desktop.stretch_view import StretchView
 from lucid_anvil.desktop.window import MainWindow
 from lucid_anvil.engine.inprocess import play_through
@@ -231,7 +231,7 @@ def test_a_probe_view_says_why_it_did_not_go_on(qtbot: Any) -> None:
 
 
 def test_a_result_without_a_finding(qtbot: Any) -> None:
-    result = ShakerResult()
+    result = RunResult()
     qtbot.addWidget(result)
     result.show_finding(None, "cut at 2 s", True)
     assert result.cut.text() == "cut at 2 s" and "Nothing was driven" in result.big.text()

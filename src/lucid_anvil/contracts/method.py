@@ -218,6 +218,8 @@ class Method:
     """Key: what it is, with its unit in brackets"""
     curves: Mapping[str, str] = {}
     views: tuple[Axis, ...] = ()
+    headline: tuple[str, str] | None = None
+    """Key of the reading told first after a run, and how it is said; the first that is judged where none is named"""
     told: tuple[str, ...] = ()
     """Kinds of marks that say that there is something to be read; any of its own when none is named"""
     drawn: Mapping[str, str] = {}

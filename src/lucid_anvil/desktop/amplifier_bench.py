@@ -6,7 +6,8 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..contracts.finding import Curve
+from ..contracts.finding import Curve, Finding
+from ..core.figures import figure
 from ..domains.amplifier.sheet_settings import duration, tasks
 from ..engine.preparing import Prepared
 from ..lab.amplifier_planning import retake_sheet
@@ -18,7 +19,8 @@ from ..protocol.messages import Board
 from .card_view import CardView
 from .course_view import clock
 from .limits_view import LimitsView
-from .shaker_panels import Row, ShakerResult
+from .panels import Row, reading_row
+from .run_result import RunResult
 from .sheet_stage import SheetStage
 from .side import Side
 from .steps_sheet import StepsSheet
@@ -29,7 +31,11 @@ if TYPE_CHECKING:
     from .bench_place import BenchPlace
 
 
-class SheetResult(ShakerResult):
+MOST_SHOWN = 7
+"""Readings of a sheet that are not inside, by name; what to do about them must stay in sight below"""
+
+
+class SheetResult(RunResult):
     """How many readings are inside, outside, open; and what to take again."""
 
     nothing = "Nothing was read."
@@ -44,6 +50,34 @@ class SheetResult(ShakerResult):
         """The readings that do not count."""
         self.retake.setVisible(bool(keys))
         self.retake.setText(f"Retake what is invalid ({len(keys)})")
+
+    def show_figures(self, finding: Finding) -> None:
+        judged = [r for r in finding.readings if r.verdict != "none"]
+        inside = sum(1 for r in judged if r.verdict == "inside")
+        self.big.setText(f"{inside} of {len(judged)} inside")
+        worst = sorted((r for r in judged if r.verdict != "inside"), key=lambda r: r.verdict != "outside")
+        rows: list[Row] = []
+        shown: set[tuple[str, bool]] = set()
+        said: set[str] = set()
+        for r in worst:
+            short = r.label.split(": ")[0]
+            if (short, r.valid) in shown:
+                continue
+            shown.add((short, r.valid))
+            _, _, used, doubt, verdict, _ = reading_row(r)
+            value = "invalid" if not r.valid else "–" if r.value is None else figure(r.value, r.uncertainty, r.unit)
+            # One cause spoils many: it is said once.
+            cause = (r.reason or "").split(" at ")[0]
+            word = "" if cause in said else r.reason or ""
+            said.add(cause)
+            rows.append((short, value, used if r.valid else None, doubt, verdict, word))
+        more = len(rows) - MOST_SHOWN
+        if more > 0:
+            rows = [*rows[:MOST_SHOWN], (f"and {more} more", "", None, 0.0, "plain", "")]
+        self.margins.show_rows(rows)
+        # Which readings to take again is on the button and in the sheet; their keys are for scripts.
+        told = [n for n in finding.notes if not n.startswith("Invalid, ")]
+        self.notes.setText("\n".join(told[:4]))
 
 
 class AmplifierBench(Side):

@@ -26,9 +26,10 @@ from .forms import Field, Sheet
 from .hand_strip import HandStrip
 from .hookup_stage import HookUpStage, SensorsColumn
 from .new_test import NewTest, rigs_of
+from .panels import Row
 from .rig_sheets import ChannelSheet, GuardSheet, NewRigSheet, ShakerSheet, TableSheet
+from .run_result import RunResult
 from .sensor_forms import SensorSheet
-from .shaker_panels import Row, ShakerResult
 from .side import Side
 from .widgets import button, three
 
@@ -63,7 +64,7 @@ class HookUpBench(Side):
         self.stage = HookUpStage()
         self.stretches = HandStrip()
         self.left = SensorsColumn()
-        self.result = ShakerResult()
+        self.result = RunResult()
         self.result.nothing = "No row was noted."
         self.result.again.connect(bench.again)
         self.end = button("End", tip="The drive comes down, and what was noted is read from the record")

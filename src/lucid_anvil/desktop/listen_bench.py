@@ -15,7 +15,8 @@ from ..protocol.messages import Board
 from .asking import ask_line
 from .course_view import clock
 from .hit_stage import HitStage
-from .shaker_panels import Row, ShakerResult
+from .panels import Row
+from .run_result import RunResult
 from .side import Side
 from .spin_stage import SpinStage
 from .stretch_view import StretchView
@@ -55,7 +56,7 @@ class ListenStage(QStackedWidget):
             stage.repaint_charts()
 
 
-class ListenResult(ShakerResult):
+class ListenResult(RunResult):
     """The figures, and for a microphone check the way into the ledger."""
 
     nothing = "Nothing was read."

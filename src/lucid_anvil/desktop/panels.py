@@ -16,6 +16,9 @@ from ..protocol.messages import Board, Room
 from . import theme
 from .widgets import Bar, Verdict, label, section, small_text
 
+Row = tuple[str, str, float | None, float, str, str]
+"""Name, figure, share used of its allowance, doubt of that, verdict, and a word on it"""
+
 
 class Margin(QWidget):
     """One margin: label, figure, bar with the doubt as a whisker, and a word when it can't be told."""
@@ -68,7 +71,7 @@ class Margins(QWidget):
         self.column.addStretch()
         self.kept: list[Margin] = []
 
-    def show_rows(self, rows: list[tuple[str, str, float | None, float, str, str]]) -> None:
+    def show_rows(self, rows: list[Row]) -> None:
         while len(self.kept) < len(rows):
             made = Margin()
             self.kept.append(made)
@@ -101,7 +104,7 @@ def share_of(off: float, half: float) -> float:
     return abs(off) / half if half > 0 else 1.0 if off == 0 else 2.0
 
 
-def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
+def reading_row(r: Reading) -> Row:
     """A reading as a margin: how much of its allowance it uses."""
     scale, unit = fitting(r.value or 0.0, r.unit)
     u = None if r.uncertainty is None else r.uncertainty * scale
@@ -122,7 +125,7 @@ def reading_row(r: Reading) -> tuple[str, str, float | None, float, str, str]:
     return r.label, figure, used, whisker, r.verdict, word
 
 
-def corridor_rows(finding: Finding) -> list[tuple[str, str, float | None, float, str, str]]:
+def corridor_rows(finding: Finding) -> list[Row]:
     """The deviation curve against its corridor: the point that uses most of it."""
     c = finding.curve("deviation")
     if c.low is None or c.high is None:
@@ -221,7 +224,7 @@ class RunPanel(QWidget):
         column.addLayout(self.rows)
         column.addStretch()
 
-    def show_board(self, board: Board, rows: list[tuple[str, str, float | None, float, str, str]], head: str) -> None:
+    def show_board(self, board: Board, rows: list[Row], head: str) -> None:
         while len(self.guards) < len(board.rooms):
             row = GuardRow()
             self.guards.append(row)
@@ -245,14 +248,14 @@ def small(value: float, least: float = 0.01) -> str:
     return f"< {least:g} %" if value < least else f"{value:.2g} %"
 
 
-def live_rows(board: Board, corridor: Any) -> list[tuple[str, str, float | None, float, str, str]]:
+def live_rows(board: Board, corridor: Any) -> list[Row]:
     """Margins of the newest point: deviation, spread, distortion, transverse motion."""
     if not board.points:
         return []
     point = board.points[-1]
     if point.get("fault"):
         return [("Struck", "", None, 0.0, "open", point["fault"])]
-    rows: list[tuple[str, str, float | None, float, str, str]] = []
+    rows: list[Row] = []
     base = board.points[0].get("sensitivity")
     if base and len(board.points) > 1 and "sensitivity" in point:
         d, u = 100 * (point["sensitivity"] / base - 1), point["uncertainty"]

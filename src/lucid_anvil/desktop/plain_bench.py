@@ -23,8 +23,9 @@ from .calibrate_sheet import AcceptSheet
 from .chart import Chart
 from .course_view import clock
 from .gauge_view import GaugeView
+from .panels import Row
 from .run_orders import RunOrders
-from .shaker_panels import Row, ShakerResult
+from .run_result import RunResult
 from .side import Side
 from .stretch_view import StretchView
 from .widgets import Elided, Tabs, button, card, label, three
@@ -205,7 +206,7 @@ class PlainBench(Side):
         super().__init__(bench)
         self.stage = PlainStage()
         self.stretches = StretchView()
-        self.result = ShakerResult()
+        self.result = RunResult()
         self.result.nothing = "Nothing was read."
         self.result.again.connect(bench.again)
         self.result.carry_on.connect(bench.carry_on)

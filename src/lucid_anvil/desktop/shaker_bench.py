@@ -26,7 +26,8 @@ from . import course_menu
 from .course_view import clock
 from .record_fields import with_part
 from .run_orders import RunOrders
-from .shaker_panels import ShakerResult, head_of, shaker_rows
+from .run_result import RunResult
+from .shaker_panels import head_of, shaker_rows
 from .shaker_stage import ShakerStage
 from .side import Side
 from .stretch_view import StretchView
@@ -47,7 +48,7 @@ class ShakerBench(Side):
         self.stretches = StretchView()
         self.stretches.stretched.connect(self.stretched)
         self.stretches.asked.connect(self.stretch_asked)
-        self.result = ShakerResult()
+        self.result = RunResult()
         self.result.again.connect(bench.again)
         self.result.carry_on.connect(bench.carry_on)
         self.orders = RunOrders(bench)

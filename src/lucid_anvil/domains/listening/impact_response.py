@@ -113,6 +113,7 @@ class ImpactResponse(Method):
     )
     told = ("hits",)
     Settings = ImpactSettings
+    headline = ("hits_accepted", "{:.0f} good hits")
     readings = {
         "hits_accepted": "Good hits that were averaged",
         "hits_rejected": "Hits put aside, each with a note",

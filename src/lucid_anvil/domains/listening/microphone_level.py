@@ -91,6 +91,7 @@ class MicrophoneLevel(Method):
     )
     told = ("calibrator",)
     Settings = MicrophoneSettings
+    headline = ("sensitivity", "{:.2f} mV/Pa")
     readings = {
         "sensitivity": "Sensitivity at the calibrator's frequency [mV/Pa]",
         "tone_frequency": "Frequency of the tone [Hz]",

@@ -132,6 +132,7 @@ class SpeedOrders(Method):
     )
     told = ("rotation",)
     Settings = SpeedSettings
+    headline = ("speed_max", "up to {:.0f} rpm")
     readings = {
         "speed_min": "Lowest speed [rpm]",
         "speed_max": "Highest speed [rpm]",

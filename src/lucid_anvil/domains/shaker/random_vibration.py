@@ -29,6 +29,7 @@ class RandomVibration(ShakerMethod):
         },
         "course": [{"random": True, "duration": "1 min"}],
     }  # fmt: skip
+    headline = ("in_tolerance", "{:.1f} % of lines within tolerance")
     readings = {
         "in_tolerance": "Share of the analysis lines within tolerance [%]",
         "rms": "Control in the profile's band [m/s² rms]",

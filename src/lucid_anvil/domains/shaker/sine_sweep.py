@@ -25,6 +25,7 @@ class SineSweep(ShakerMethod):
         },
         "course": [{"sweep": "up"}],
     }  # fmt: skip
+    headline = ("in_tolerance", "{:.1f} % of lines within tolerance")
     readings = {
         "in_tolerance": "Share of the lines of the control curve within tolerance [%]",
         "error_max": "Largest error of level, with its sign [dB]",

@@ -25,6 +25,7 @@ class TimeReplication(ShakerMethod):
         more = {k: v for k, v in (("channel", channel), ("unit", unit)) if v}
         return {"profile": {"kind": "time", "file": file, **more}}
 
+    headline = ("rms_error", "{:.2g} % error")
     readings = {
         "in_tolerance": "Share of the spectrum's lines within ±3 dB [%]",
         "rms_error": "rms of the error over the target's rms, in the control band and time-aligned [%]",
