@@ -292,9 +292,9 @@ def an_hour() -> str:
 
 def window_loop() -> str:
     """Lateness of the window's event loop while a real-pace run streams into it."""
-    from lucid_anvil.desktop.demo import application
-    from lucid_anvil.desktop.story import wait_until
-    from lucid_anvil.desktop.window import MainWindow
+    from lucid_anvil.desktop.shell.demo import application
+    from lucid_anvil.desktop.shell.story import wait_until
+    from lucid_anvil.desktop.shell.window import MainWindow
 
     with tempfile.TemporaryDirectory() as work:
         lab, plan = lab_with(Path(work) / "lab", 4, True)
@@ -309,7 +309,8 @@ def window_loop() -> str:
                 window.link.order("sign", key=check.key, by="B")
         wait_until(window.bench.walk.go.isEnabled, 30)
         window.link.order("begin")
-        wait_until(lambda: window.bench.state == "running" and len(window.bench.comparison.course.done) > 0, 60)
+        course = window.bench.kinds["comparison"].course
+        wait_until(lambda: window.bench.state == "running" and len(course.done) > 0, 60)
         assert app is not None
         window.ticks.begin()
         end = time.monotonic() + 20
@@ -331,9 +332,9 @@ OPEN = """
 import time; t = time.perf_counter()
 from pathlib import Path
 from lucid_anvil.lab.place import open_lab
-from lucid_anvil.desktop.demo import application
+from lucid_anvil.desktop.shell.demo import application
 app = application()
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 w = MainWindow(open_lab(Path({folder!r}))); w.show(); app.processEvents(); app.processEvents()
 print(time.perf_counter() - t)
 """
@@ -432,8 +433,8 @@ def long_record() -> str:
     import h5py
     import numpy as np
 
-    from lucid_anvil.desktop.demo import application
-    from lucid_anvil.desktop.record_view import RecordView
+    from lucid_anvil.desktop.lightbox.record_view import RecordView
+    from lucid_anvil.desktop.shell.demo import application
     from lucid_anvil.formats import read
     from lucid_anvil.formats.hdf5file import FORMAT, describe
 
@@ -483,8 +484,8 @@ def many_curves() -> str:
     import numpy as np
 
     from lucid_anvil.contracts.recording import channel_of
-    from lucid_anvil.desktop.demo import application
-    from lucid_anvil.desktop.record_view import RecordView
+    from lucid_anvil.desktop.lightbox.record_view import RecordView
+    from lucid_anvil.desktop.shell.demo import application
     from lucid_anvil.formats import Recording
 
     app = application()
@@ -512,7 +513,7 @@ import os, sys, json, time, tempfile
 os.environ['QT_QPA_PLATFORM'] = 'offscreen'
 os.environ['LUCID_ANVIL_LABS'] = tempfile.mkdtemp() + '/labs.json'
 from pathlib import Path
-from lucid_anvil.desktop.demo import application
+from lucid_anvil.desktop.shell.demo import application
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.ledger import Sensor
 from lucid_anvil.engine.newplan import begin_plan
@@ -535,7 +536,7 @@ for i in range(1000):
     t.mkdir()
     (t / 'plan.yaml').write_text(text)
     (t / 'events.jsonl').write_text(json.dumps({'kind': 'end', 't': 1.0, 'status': 'done', 'reason': None}) + chr(10))
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 w = MainWindow(lab); w.show(); app.processEvents(); w.bench
 def best(act):
     took = []

@@ -26,7 +26,7 @@ def _beginning(place: Path, lab: Any) -> None:
     """A lab before it is one, beside one that was open lately."""
     from PyQt6.QtWidgets import QApplication
 
-    from lucid_anvil.desktop.beginning import BeginningWindow
+    from lucid_anvil.desktop.shell.beginning import BeginningWindow
     from lucid_anvil.lab.beginning import remember
 
     os.environ["LUCID_ANVIL_LABS"] = str(place.with_suffix(".json"))
@@ -77,7 +77,7 @@ def _lookout(place: Path, work: Path, old: Path) -> None:
 
 
 def main() -> None:
-    from lucid_anvil.desktop.story import Story
+    from lucid_anvil.desktop.shell.story import Story
     from lucid_anvil.lab.demo import fresh_demo
 
     pictures = Path(__file__).parents[1] / "docs" / "screenshots"

@@ -157,7 +157,7 @@ def window(qtbot: Any, demo_lab: Any) -> Iterator[Any]:
     from PyQt6.QtWidgets import QApplication
     from tests.test_desktop import leave
 
-    from lucid_anvil.desktop.window import MainWindow
+    from lucid_anvil.desktop.shell.window import MainWindow
 
     made = MainWindow(demo_lab, pace="fast")
     made.show()

@@ -31,9 +31,9 @@ from tests.test_desktop import leave, until
 from lucid_anvil.cli import app
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop import window as window_module
-from lucid_anvil.desktop.after_sheet import AfterWatch
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.bench.after_sheet import AfterWatch
+from lucid_anvil.desktop.shell import window as window_module
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine import ending
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.folio import afterwards

@@ -15,9 +15,9 @@ from tests.test_desktop import until
 from tests.test_shaker_window import begin, opened, settled
 
 from lucid_anvil.core.figures import figure, limit_text
-from lucid_anvil.desktop.sheet_stage import tops
-from lucid_anvil.desktop.sheet_view import HEAD, ROOM, conditions, share_of
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.shell.window import MainWindow
+from lucid_anvil.domains.amplifier.window.sheet_stage import tops
+from lucid_anvil.domains.amplifier.window.sheet_view import HEAD, ROOM, conditions, share_of
 from lucid_anvil.engine.evaluating import series_of
 from lucid_anvil.engine.running import run_plan
 from lucid_anvil.folio.testreport import report_context
@@ -95,7 +95,7 @@ def test_an_invalid_reading_before_and_after_its_retake(
 ) -> None:
     place = short_sheet(demo_lab)
     bench = opened(window, place)
-    side = bench.amplifier
+    side = bench.kinds["amplifier"]
     assert bench.side is side and bench.stages.currentWidget() is side.stage
     assert side.stage.sheet.columns == ["A · 8 Ω", "B · 8 Ω", "A · 4 Ω"]
     assert "5 readings in 4 steps" in bench.told.text()
@@ -167,7 +167,7 @@ def test_the_strongest_lines_are_named_by_their_order() -> None:
 
 def test_points_that_do_not_count_are_crossed(qtbot: Any) -> None:
     from lucid_anvil.contracts.finding import Curve, Finding
-    from lucid_anvil.desktop.sheet_stage import SheetStage
+    from lucid_anvil.domains.amplifier.window.sheet_stage import SheetStage
 
     x, y = (0.1, 1.0, 10.0, 40.0), (0.1, 0.05, 0.02, 1.0)
     stage = SheetStage()
@@ -211,7 +211,7 @@ def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
     from PyQt6.QtCore import Qt as Q
 
     from lucid_anvil.contracts.finding import Curve, Finding
-    from lucid_anvil.desktop.limits_view import LimitsView
+    from lucid_anvil.domains.amplifier.window.limits_view import LimitsView
     from lucid_anvil.lab.unit_limits import Unit
 
     x = tuple(np.geomspace(0.1, 40, 30))
@@ -244,10 +244,10 @@ def test_an_uncalibrated_card_is_told_and_the_bench_leads_to_its_calibration(win
     window.go("Bench")
     bench.open_plan(place)
     until(lambda: any("volts are not known" in text for text in said), 60)
-    stage = bench.amplifier.stage
+    stage = bench.kinds["amplifier"].stage
     assert stage.card.isVisible()
     stage.card.click()
-    view = bench.amplifier.card
+    view = bench.kinds["amplifier"].card
     assert view is not None and view.isVisible() and view.picture.names == ["A", "B"]
     said.clear()
     view.reject()

@@ -15,9 +15,9 @@ from tests.test_desktop import leave
 
 from lucid_anvil.cli import app
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.beginning import BeginningWindow
-from lucid_anvil.desktop.forms import Sheet
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.parts.forms import Sheet
+from lucid_anvil.desktop.shell.beginning import BeginningWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.lab.beginning import begin_lab, lately, prefix_of, remember
 from lucid_anvil.lab.elsewhere import calibration_from, keep_paper, points_from
 from lucid_anvil.lab.ledger import Sensor

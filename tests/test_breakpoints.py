@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop import course_menu
+from lucid_anvil.desktop.parts import course_menu
 from lucid_anvil.lab import breakpoints as bp
 from lucid_anvil.lab.profiles import BandPart
 

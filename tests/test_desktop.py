@@ -21,13 +21,13 @@ from tests.conftest import SHORT
 
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.core.signal.pyramid import envelope
-from lucid_anvil.desktop import theme
-from lucid_anvil.desktop.asking import LineDialog
-from lucid_anvil.desktop.chart import Chart
-from lucid_anvil.desktop.empty_stage import Row
-from lucid_anvil.desktop.new_test import NewTest
-from lucid_anvil.desktop.panels import corridor_rows, reading_row, room_text
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.bench.new_test import NewTest
+from lucid_anvil.desktop.parts import theme
+from lucid_anvil.desktop.parts.asking import LineDialog
+from lucid_anvil.desktop.parts.chart import Chart
+from lucid_anvil.desktop.parts.empty_stage import Row
+from lucid_anvil.desktop.parts.panels import corridor_rows, reading_row, room_text
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine import launch
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.protocol.messages import Board, CheckState, Room, board_from
@@ -101,23 +101,23 @@ def test_the_ledger_shows_what_is_overdue_first(window: MainWindow) -> None:
 def test_from_the_ledger_to_the_certificate(window: MainWindow, demo_lab: Any) -> None:
     begin(window)
     bench = window.bench
-    until(lambda: len(bench.comparison.course.done) >= 2, 90)
+    until(lambda: len(bench.kinds["comparison"].course.done) >= 2, 90)
     assert bench.panels.currentWidget() is bench.run
-    assert bench.comparison.stage.tabs.now == "deviation"
-    assert "deviation" in bench.comparison.stage.charts["deviation"].series
-    assert "corridor-band" in bench.comparison.stage.charts["deviation"].series
+    assert bench.kinds["comparison"].stage.tabs.now == "deviation"
+    assert "deviation" in bench.kinds["comparison"].stage.charts["deviation"].series
+    assert "corridor-band" in bench.kinds["comparison"].stage.charts["deviation"].series
     assert [g.room.key for g in bench.run.guards if g.room] == [
         "drive", "current", "stroke", "overload", "control_lost", "supply", "disk",
     ]  # fmt: skip
     assert [t.key for t in bench.chain.tiles] == ["source", "amplifier", "shaker", "reference", "unit", "inputs"]
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
-    assert bench.comparison.result.word.text() == "inside"
-    assert "±" in bench.comparison.result.value.text()
-    assert "last calibration" in bench.comparison.result.beside.text()
-    bench.comparison.point(160.0)
-    assert bench.comparison.stage.budget.title.text().startswith("160 Hz")
-    assert "Largest" in bench.comparison.stage.budget.largest.text()
-    QTest.mouseClick(bench.comparison.result.go, Qt.MouseButton.LeftButton)
+    assert bench.kinds["comparison"].result.word.text() == "inside"
+    assert "±" in bench.kinds["comparison"].result.value.text()
+    assert "last calibration" in bench.kinds["comparison"].result.beside.text()
+    bench.kinds["comparison"].point(160.0)
+    assert bench.kinds["comparison"].stage.budget.title.text().startswith("160 Hz")
+    assert "Largest" in bench.kinds["comparison"].stage.budget.largest.text()
+    QTest.mouseClick(bench.kinds["comparison"].result.go, Qt.MouseButton.LeftButton)
     until(lambda: "Accepted" in window.strip.text())
     ledger = demo_lab.ledger()
     last = ledger.entry("GA-11").last
@@ -125,10 +125,10 @@ def test_from_the_ledger_to_the_certificate(window: MainWindow, demo_lab: Any) -
     assert last.by == "K.B."
     assert last.as_state == "as found"
     assert last.take == str(bench.take)
-    assert not bench.comparison.result.box.isVisible()
+    assert not bench.kinds["comparison"].result.box.isVisible()
     pdf = demo_lab.certificates / f"{last.certificate}.pdf"
     assert pdf.exists()
-    QTest.mouseClick(bench.comparison.result.paper, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(bench.kinds["comparison"].result.paper, Qt.MouseButton.LeftButton)
     folio = window.place("Folio")
     assert window.places.currentWidget() is folio
     until(lambda: folio.document.pageCount() >= 2)
@@ -139,7 +139,7 @@ def test_from_the_ledger_to_the_certificate(window: MainWindow, demo_lab: Any) -
     until(lambda: {"reference", "unit", "drive"} <= set(box.raw.series), 30)  # a long record is indexed aside
     # After an adjustment the unit is run again, for the as-left values.
     window.go("Bench")
-    QTest.mouseClick(bench.comparison.result.rerun, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(bench.kinds["comparison"].result.rerun, Qt.MouseButton.LeftButton)
     until(lambda: bench.state == "walk-round")
     assert bench.prepared is not None
     assert bench.prepared.plan.as_state == "as left"
@@ -148,7 +148,7 @@ def test_from_the_ledger_to_the_certificate(window: MainWindow, demo_lab: Any) -
 def test_f12_stops_from_anywhere(window: MainWindow) -> None:
     begin(window, {"dwell": "5 s"})
     bench = window.bench
-    until(lambda: len(bench.comparison.course.done) >= 1, 90)
+    until(lambda: len(bench.kinds["comparison"].course.done) >= 1, 90)
     bench.make_mark()  # a dialog over the window, as when something is being noted down
     asked = QApplication.activeModalWidget()
     assert isinstance(asked, LineDialog) and bench.state == "running"
@@ -178,7 +178,7 @@ def test_killed_window_leaves_the_run_and_the_next_one_picks_it_up(
     until(lambda: second.bench.state == "running", 30)
     assert second.places.currentWidget() is second.bench
     assert second.bench.take == take
-    until(lambda: len(second.bench.comparison.course.done) >= 1, 90)
+    until(lambda: len(second.bench.kinds["comparison"].course.done) >= 1, 90)
     second.bench.stop()
     until(lambda: second.bench.state == "done", 60)
     second.link.close_run()
@@ -189,12 +189,12 @@ def test_killed_window_leaves_the_run_and_the_next_one_picks_it_up(
 def test_a_conductor_that_dies_is_told(window: MainWindow) -> None:
     begin(window, {"dwell": "20 s"})
     bench = window.bench
-    until(lambda: len(bench.comparison.course.done) >= 1, 90)
+    until(lambda: len(bench.kinds["comparison"].course.done) >= 1, 90)
     assert window.link.address is not None
     os.kill(window.link.address.pid, signal.SIGKILL)
     until(lambda: bench.state == "done", 30)
     assert "run is gone" in window.strip.text()
-    assert bench.panels.currentWidget() is bench.comparison.result
+    assert bench.panels.currentWidget() is bench.kinds["comparison"].result
     assert "interrupted" in bench.told.text()
 
 
@@ -203,24 +203,24 @@ def test_handles_change_the_plan_and_the_course(window: MainWindow) -> None:
     window.ledger.calibrate.emit("GA-11")
     bench = window.bench
     until(lambda: bench.state == "walk-round")
-    steps = len(bench.comparison.course.items)
-    level = bench.comparison.stage.level
+    steps = len(bench.kinds["comparison"].course.items)
+    level = bench.kinds["comparison"].stage.level
     level.high.put(2100.0)
     assert "2k" in level.high.note.textItem.toPlainText()
     level.high.sigPositionChangeFinished.emit(level.high)
     until(lambda: not bench.aside.open)
     assert bench.prepared is not None
     assert bench.prepared.settings.stop == 2000.0
-    assert len(bench.comparison.course.items) == steps - 7
+    assert len(bench.kinds["comparison"].course.items) == steps - 7
     level.level.put(5.3)
     level.level.sigPositionChangeFinished.emit(level.level)
     until(lambda: not bench.aside.open)
     assert bench.prepared.settings.level == pytest.approx(5.3)
     assert bench.prepared.settings.stop == 2000.0
-    bench.comparison.density.choose("1")
+    bench.kinds["comparison"].density.choose("1")
     until(lambda: not bench.aside.open)
     assert bench.prepared.settings.steps_per_octave == 1
-    bench.comparison.kind.choose("multisine")
+    bench.kinds["comparison"].kind.choose("multisine")
     until(lambda: not bench.aside.open)
     assert bench.prepared.settings.excitation == "multisine"
     assert "all frequencies at once" in bench.told.text()

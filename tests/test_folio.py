@@ -16,12 +16,13 @@ from tests.conftest import short_plan
 from tests.test_evaluate import cli
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.comparison.paper import PAPER, context
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.rehearsal import rehearse
 from lucid_anvil.engine.study import demo_rig, errors_against_truth, one_run, study_run, summary
 from lucid_anvil.folio.accepting import accept_take
-from lucid_anvil.folio.certificate import context, html_of, report
+from lucid_anvil.folio.certificate import html_of, report
 from lucid_anvil.lab.takes import Take, begin_take
 from lucid_anvil.lab.textfiles import dump_yaml
 from lucid_anvil.rig.choosing import rig_for
@@ -101,7 +102,8 @@ def test_a_lab_may_change_the_template(demo_lab: Any, kept: Take) -> None:
     (demo_lab.folder / "templates" / "certificate.html").write_text(
         "<p>Ours: {{ unit.serial }} {{ rows | length }}</p>"
     )
-    assert html_of(context(kept, finding, demo_lab, None), demo_lab) == "<p>Ours: GA-11 5</p>"
+    folder, name = PAPER.template.parent, PAPER.template.name
+    assert html_of(context(kept, finding, demo_lab, None), demo_lab, name, folder) == "<p>Ours: GA-11 5</p>"
 
 
 def test_text_from_the_ledger_can_not_break_the_page(demo_lab: Any, kept: Take) -> None:
@@ -109,7 +111,7 @@ def test_text_from_the_ledger_can_not_break_the_page(demo_lab: Any, kept: Take) 
     assert finding is not None
     values = context(kept, finding, demo_lab, None)
     values["plan"].customer = "<script>x</script>"
-    assert "<script>" not in html_of(values, demo_lab)
+    assert "<script>" not in html_of(values, demo_lab, PAPER.template.name, PAPER.template.parent)
 
 
 def test_rehearsal_shows_the_headroom(demo_lab: Any) -> None:
@@ -278,9 +280,9 @@ def test_public_functions_of_the_core_say_what_they_do() -> None:
 
 
 def test_every_stated_file_is_in_the_package() -> None:
-    for name in ("data/demo/lab.yaml", "data/demo/rigs/comparison.rig.yaml", "folio/templates/certificate.html"):
+    for name in ("data/demo/lab.yaml", "data/demo/rigs/comparison.rig.yaml", "domains/comparison/templates/certificate.html"):
         assert (SRC / name).exists()
-    html = (SRC / "folio" / "templates" / "certificate.html").read_text(encoding="utf-8")
+    html = (SRC / "domains" / "comparison" / "templates" / "certificate.html").read_text(encoding="utf-8")
     assert not re.search(r"https?://", html)
 
 

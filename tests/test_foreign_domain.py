@@ -14,14 +14,17 @@ from typing import Any
 
 import numpy as np
 import pytest
+from pypdf import PdfReader
+from tests.test_desktop import leave
 
 from lucid_anvil.contracts import registry
+from lucid_anvil.desktop.bench.place import _ready
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.tiles import listening_chain
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml
 
-HERE = Path(__file__).parent / "foreign" / "tiny_domain.py"
+HERE = Path(__file__).parent / "foreign"
 
 
 @pytest.fixture
@@ -30,7 +33,8 @@ def installed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
     site = tmp_path / "site"
     facts = site / "tiny_domain-1.0.dist-info"
     facts.mkdir(parents=True)
-    shutil.copy(HERE, site)
+    for name in ("tiny_domain.py", "tiny_window.py", "tiny-paper.html"):
+        shutil.copy(HERE / name, site)
     (facts / "METADATA").write_text("Metadata-Version: 2.1\nName: tiny-domain\nVersion: 1.0\n")
     (facts / "entry_points.txt").write_text("[lucid_anvil.domains]\ntiny = tiny_domain:DOMAIN\n")
     monkeypatch.syspath_prepend(str(site))
@@ -38,7 +42,8 @@ def installed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
     registry.domains.cache_clear()
     yield site
     registry.domains.cache_clear()
-    sys.modules.pop("tiny_domain", None)
+    for name in ("tiny_domain", "tiny_window"):
+        sys.modules.pop(name, None)
 
 
 def plan_in(lab: Any, guards: list[dict[str, Any]] | None = None, **settings: Any) -> Path:
@@ -85,6 +90,8 @@ def test_it_runs_and_is_read_and_reported_from_the_command_line(installed: Path,
     assert again["readings"] == finding["readings"]
     paper = tmp_path / "report.pdf"
     assert cli("report", str(take), "--pdf", str(paper)).returncode == 0 and paper.read_bytes()[:4] == b"%PDF"
+    said = PdfReader(paper).pages[0].extract_text()  # a paper of its own, in place of the test report
+    assert "Rise of Battery tray" in said and f"{finding['readings'][0]['value']:.1f} dB over rest; inside." in said
 
 
 def test_its_run_is_guarded_like_any_other(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
@@ -141,20 +148,36 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
     assert told.returncode == 2 and "there is no scene 'hmu'" in told.stderr and "hum" in told.stderr
 
 
-def test_it_runs_in_the_window_with_its_own_view(installed: Path, demo_lab: Any, window: Any, qtbot: Any) -> None:
+def test_it_runs_in_the_window_with_its_own_side_and_view(installed: Path, demo_lab: Any, window: Any, qtbot: Any) -> None:
     place = plan_in(demo_lab, limits={"rise": {"low": "20 dB"}})
     bench = window.bench
     window.go("Bench")
     window.resize(1280, 800)
     bench.open_plan(place)
     qtbot.waitUntil(lambda: bench.state == "walk-round", timeout=60000)
-    assert bench.side is bench.plain and bench.plain.stage.title.text() == "Rise over rest"
+    side = bench.side
+    assert side is bench.kinds["tiny"] and side.stage.title.text() == "Rise over rest"
     for check in bench.prepared.plan.walk_round:
         bench.walk.sign.emit(check.key, "K.B.")
     qtbot.waitUntil(lambda: bench.walk.go.isEnabled(), timeout=60000)
     bench.walk.go.click()
     qtbot.waitUntil(lambda: bench.finding is not None and bench.state == "done", timeout=120000)
-    assert bench.plain.result.isVisible() and bench.plain.result.big.text().startswith("Rise:")
-    axis, chart = bench.plain.stage.views["level"]
-    assert bench.plain.stage.charts.currentWidget() is chart and "level" in chart.series
+    assert side.result.isVisible() and side.result.big.text().startswith("Rise:")
+    assert side.stage.told.text() == f"It rose by {bench.finding.reading('rise').value:.0f} dB"
+    axis, chart = side.stage.views["level"]
+    assert side.stage.charts.currentWidget() is chart and "level" in chart.series
     window.grab().save(os.environ.get("SHOT", "/dev/null"), "PNG")
+
+
+def test_a_side_that_can_not_be_loaded_leaves_its_methods_to_their_views(
+    installed: Path, demo_lab: Any, qtbot: Any
+) -> None:
+    from lucid_anvil.desktop.shell.window import MainWindow
+
+    (installed / "tiny_window.py").write_text("import nowhere_at_all\n")
+    made = MainWindow(demo_lab, pace="fast")
+    qtbot.addWidget(made)
+    assert "tiny" not in made.bench.kinds and "tiny_window" in registry.broken()["tiny"]
+    made.bench._opened(*_ready(plan_in(demo_lab)))
+    assert made.bench.side is made.bench.plain
+    leave(made)

@@ -164,7 +164,7 @@ def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
 
 
 def test_sizes_are_typed_on_the_drawing() -> None:
-    from lucid_anvil.desktop.specimen_view import doubtful, measured
+    from lucid_anvil.domains.frame.window.specimen_view import doubtful, measured
 
     several = measured("12.48; 12.50 12.46mm", "Width")
     assert several.count == 3 and several.mean == pytest.approx(12.48e-3) and several.spread == pytest.approx(2e-5)
@@ -193,8 +193,8 @@ def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> 
     k.did()
     k.window.go("Bench")
     k.new_test("tension", rig="Frame", article="Coupon 1")
-    stage = bench.frame.stage
-    assert bench.side is bench.frame and stage.specimen.area == pytest.approx(50e-6)
+    stage = bench.kinds["frame"].stage
+    assert bench.side is bench.kinds["frame"] and stage.specimen.area == pytest.approx(50e-6)
     # A size on the drawing, clicked and typed three times; another that is ten times off is asked about.
     stage.specimen.grab()
     at = stage.specimen.places["width"].center()
@@ -207,7 +207,7 @@ def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> 
     asked._take()
     k.settled()
     assert k.settings()["specimen"]["width"] == "12.5 mm" and "mean of 3" in k.window.strip.text()
-    bench.frame.put_size("thickness", "40")
+    bench.kinds["frame"].put_size("thickness", "40")
     doubt = QApplication.activeModalWidget()
     assert k.settings()["specimen"]["thickness"] == "4 mm"
     doubt.reject()

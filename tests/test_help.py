@@ -16,8 +16,8 @@ from tests.test_desktop import until
 from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.explained import explained
 from lucid_anvil.contracts.manual import reference
-from lucid_anvil.desktop.finder import Finder
-from lucid_anvil.desktop.help_view import FIRST, pages, topic_at
+from lucid_anvil.desktop.shell.finder import Finder
+from lucid_anvil.desktop.shell.help_view import FIRST, pages, topic_at
 from lucid_anvil.engine.guards import LABELS
 from lucid_anvil.lab.finding_things import Thing, find, things
 
@@ -119,7 +119,7 @@ def test_a_thousand_takes_are_found_in_no_time(text: str) -> None:
 
 def test_what_differs_between_two_readings_is_said() -> None:
     from lucid_anvil.contracts.finding import Finding, Reading
-    from lucid_anvil.desktop.again_view import difference, with_value
+    from lucid_anvil.desktop.lightbox.again_view import difference, with_value
     from lucid_anvil.lab.editing import NOTHING
 
     before = Finding("m", (Reading("a", "A", 1.0, "V"), Reading("b", "B", 2.0, "V"), Reading("c", "C", None, "V")))

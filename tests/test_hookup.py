@@ -19,12 +19,12 @@ from lucid_anvil.contracts.method import Facts, Got, Input
 from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.looking import lines, look, still
-from lucid_anvil.desktop.hand_strip import level_in_volts
-from lucid_anvil.desktop.input_lanes import SENSOR, Quiet
-from lucid_anvil.desktop.rig_sheets import ShakerSheet
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.domains.hookup.by_hand import METHOD, HandSettings
 from lucid_anvil.domains.hookup.hand_run import Hand
+from lucid_anvil.domains.hookup.window.hand_strip import level_in_volts
+from lucid_anvil.domains.hookup.window.input_lanes import SENSOR, Quiet
+from lucid_anvil.domains.hookup.window.rig_sheets import ShakerSheet
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.rehearsal import rehearse
@@ -345,7 +345,7 @@ def test_from_an_empty_folder_a_rig_is_hooked_up_and_driven_by_hand(qapp: Any, t
     window = MainWindow(begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True))
     window.resize(1280, 800)
     window.show()
-    bench, hookup = window.bench, window.bench.hookup
+    bench, hookup = window.bench, window.bench.kinds["hookup"]
     window.go("Bench")
     rig = window.lab.folder / "rigs" / "shaker.rig.yaml"
 

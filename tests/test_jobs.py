@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import leave, until
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop import theme
-from lucid_anvil.desktop import window as window_module
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.parts import theme
+from lucid_anvil.desktop.shell import window as window_module
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine.newplan import new_plan
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.jobs import begin_job, change_job, close_job, customers, job_of, jobs, open_job

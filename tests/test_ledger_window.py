@@ -82,7 +82,7 @@ def test_an_instrument_with_its_certificate_and_photo(window: Any, demo_lab: Any
 
 
 def test_rows_stand_in_the_order_that_is_wanted(window: Any) -> None:
-    from lucid_anvil.desktop.ledger_rows import natural
+    from lucid_anvil.desktop.ledger.ledger_rows import natural
 
     place = window.ledger
     place.sort_by("serial")

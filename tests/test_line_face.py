@@ -11,7 +11,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from lucid_anvil.contracts.finding import Reading
-from lucid_anvil.desktop.panels import reading_row, share_of
+from lucid_anvil.desktop.parts.panels import reading_row, share_of
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.lab.editing import put
 from lucid_anvil.lab.takes import Take

@@ -12,8 +12,8 @@ from typing import Any
 import pytest
 from tests.test_desktop import until
 
-from lucid_anvil.desktop.hand_strip import LevelBar
-from lucid_anvil.desktop.link import Link
+from lucid_anvil.desktop.parts.link import Link
+from lucid_anvil.domains.hookup.window.hand_strip import LevelBar
 from lucid_anvil.engine.launch import Address
 
 

@@ -11,7 +11,7 @@ import pytest
 from lucid_anvil.contracts.method import Got
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.docket import take_facts
+from lucid_anvil.desktop.parts.docket import take_facts
 from lucid_anvil.domains.listening.impact_run import HitRun
 from lucid_anvil.domains.listening.listening import lamp, range_for
 from lucid_anvil.domains.listening.microphone_run import ToneRun

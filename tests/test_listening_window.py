@@ -19,17 +19,17 @@ from lucid_anvil.contracts.finding import Curve, Finding
 from lucid_anvil.contracts.recording import Channel, channel_of
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.pulses import figures
-from lucid_anvil.desktop.asking import LineDialog
-from lucid_anvil.desktop.hit_stage import HitStage, HitStrip
-from lucid_anvil.desktop.listen_bench import running_rows
-from lucid_anvil.desktop.listen_view import ListenView
-from lucid_anvil.desktop.map_view import MapView
-from lucid_anvil.desktop.overlay_view import OverlayView, Shown
-from lucid_anvil.desktop.player import RATE, Player
-from lucid_anvil.desktop.record_view import RecordView, figures_text, time_text
-from lucid_anvil.desktop.tone_stage import ToneStage
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.lightbox.listen_view import ListenView
+from lucid_anvil.desktop.lightbox.overlay_view import OverlayView, Shown
+from lucid_anvil.desktop.lightbox.record_view import RecordView, figures_text, time_text
+from lucid_anvil.desktop.parts.asking import LineDialog
+from lucid_anvil.desktop.parts.player import RATE, Player
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.domains.listening.impact_response import linked
+from lucid_anvil.domains.listening.window.bench import running_rows
+from lucid_anvil.domains.listening.window.hit_stage import HitStage, HitStrip
+from lucid_anvil.domains.listening.window.map_view import MapView
+from lucid_anvil.domains.listening.window.tone_stage import ToneStage
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.formats import Recording, read, write
@@ -42,18 +42,18 @@ from lucid_anvil.protocol.messages import Board
 
 def test_hits_from_the_walk_round_to_the_modes(window: MainWindow, demo_lab: Any) -> None:
     bench = opened(window, plan_of(demo_lab, "impact"))
-    stage = bench.listen.stage.hits
-    assert bench.stages.currentWidget() is bench.listen.stage and bench.side is bench.listen
+    stage = bench.kinds["listening"].stage.hits
+    assert bench.stages.currentWidget() is bench.kinds["listening"].stage and bench.side is bench.kinds["listening"]
     assert stage.told.text() == "lines 1.56 Hz apart"
     assert {t.key for t in bench.chain.tiles} == {"force", "response", "inputs"}
     begin(window)
     until(lambda: bench.state == "running", 60)
-    assert bench.listen.end.isVisible()
-    assert not bench.shaker.orders.hold.isVisible()
+    assert bench.kinds["listening"].end.isVisible()
+    assert not bench.kinds["shaker"].orders.hold.isVisible()
     until(lambda: "frf" in stage.growing.series, 120)
     assert stage.strip.hits and stage.level.isVisible()
     until(lambda: bench.state == "done" and bench.finding is not None, 180)
-    assert bench.listen.result.big.text() == "5 good hits"
+    assert bench.kinds["listening"].result.big.text() == "5 good hits"
     assert stage.tabs.now == "magnitude" and "now" in stage.response.series
     assert len(stage.notes) == 5  # four modes, and how far the hammer excites
     for key, chart in (("phase", stage.linear), ("circle", stage.circle), ("real", stage.linear)):
@@ -64,12 +64,12 @@ def test_hits_from_the_walk_round_to_the_modes(window: MainWindow, demo_lab: Any
     assert stage.response.y_unit == "µm/N"
     f, y = stage.response.table["now"]
     assert f[int(np.argmax(y))] == pytest.approx(182, abs=2)  # as receptance the lowest mode stands highest
-    assert not bench.listen.result.accept.isVisible()
+    assert not bench.kinds["listening"].result.accept.isVisible()
 
 
 def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any) -> None:
     bench = opened(window, plan_of(demo_lab, "run-down"))
-    stage = bench.listen.stage.spin
+    stage = bench.kinds["listening"].stage.spin
     begin(window)
     until(lambda: bench.state == "running", 60)
     stage.slope.emit(False)  # the other edge tells the speed as well
@@ -95,11 +95,11 @@ def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any)
 
 def test_a_check_is_accepted_into_the_ledger(window: MainWindow, demo_lab: Any) -> None:
     bench = opened(window, plan_of(demo_lab, "check"))
-    stage = bench.listen.stage.tone
+    stage = bench.kinds["listening"].stage.tone
     begin(window)
     until(lambda: "level" in stage.level.series, 60)
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
-    result = bench.listen.result
+    result = bench.kinds["listening"].result
     assert result.accept.isVisible() and result.accept.isEnabled()
     assert stage.figures["sensitivity"].text().startswith("48.9")
     assert "spectrum" in stage.spectrum.series
@@ -154,14 +154,14 @@ def test_overruling_asks_for_a_reason(window: MainWindow, demo_lab: Any, monkeyp
     monkeypatch.setattr(bench.link, "order", lambda name, **body: orders.append((name, body)))
     bench.link.blockSignals(True)  # the dialog turns the event loop: no picture of the real run meanwhile
     monkeypatch.setattr(bench, "state", "running")
-    bench.listen.overrule(3)
+    bench.kinds["listening"].overrule(3)
     typed(["", "esc"])
     assert orders == []  # no reason, no overruling
-    bench.listen.overrule(3)
+    bench.kinds["listening"].overrule(3)
     typed(["cable slapped"])
     assert orders == [("overrule", {"number": 3, "note": "cable slapped"})]
-    bench.listen.stage.hits.level.put(12.0)
-    bench.listen.stage.hits.level.sigPositionChangeFinished.emit(bench.listen.stage.hits.level)
+    bench.kinds["listening"].stage.hits.level.put(12.0)
+    bench.kinds["listening"].stage.hits.level.sigPositionChangeFinished.emit(bench.kinds["listening"].stage.hits.level)
     assert orders[-1] == ("trigger", {"level": pytest.approx(12.0)})
     monkeypatch.setattr(bench, "state", "done")
 
@@ -436,7 +436,7 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
     until(lambda: place.exists() and "Written" in box.hint.text(), 20)
     assert read(place).channels[0].length == 12800
     # Over a file that is there: it goes only when the new one is whole.
-    monkeypatch.setattr("lucid_anvil.desktop.lightbox_place.write", refuse)
+    monkeypatch.setattr("lucid_anvil.desktop.lightbox.place.write", refuse)
     box.save_crop()
     until(lambda: "no room" in box.hint.text(), 20)
     assert read(place).channels[0].length == 12800
@@ -458,7 +458,7 @@ def test_the_lightbox_reads_a_take_again_and_opens_a_strangers_file(
 def test_block_lines_and_bandwidth_fix_one_another(window: MainWindow, demo_lab: Any) -> None:
     place = plan_of(demo_lab, "impact")
     bench = opened(window, place)
-    entries = bench.listen.stage.hits.linked
+    entries = bench.kinds["listening"].stage.hits.linked
     assert entries.isVisible() and entries.entries["seconds"].text() == "0.64 s"
 
     def typed(key: str, text: str) -> None:
@@ -510,10 +510,10 @@ def test_the_operator_is_led_from_point_to_point(window: MainWindow, demo_lab: A
     plan["steps"][0]["settings"] |= {"points": ["corner", "edge"], "hits": 2, "trial_hits": 0, "trigger": "5 N"}
     place.write_text(dump_yaml(plan), encoding="utf-8")
     bench = opened(window, place)
-    assert len(bench.listen.stretches.items) == 2 and not bench.listen.next.isVisible()
+    assert len(bench.kinds["listening"].stretches.items) == 2 and not bench.kinds["listening"].next.isVisible()
     begin(window)
-    until(lambda: bench.listen.next.isVisible(), 120)
-    assert bench.listen.stage.hits.told.text() == "Point corner is done: move on to edge, then Next point."
+    until(lambda: bench.kinds["listening"].next.isVisible(), 120)
+    assert bench.kinds["listening"].stage.hits.told.text() == "Point corner is done: move on to edge, then Next point."
     window.setFocus()
     QTest.keyClick(window, Qt.Key.Key_P)
     until(lambda: bench.state == "done" and bench.finding is not None, 120)

@@ -20,7 +20,7 @@ from tests.conftest import Running, short_plan
 from tests.test_desktop import until
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.lookout_sheet import LookoutSheet
+from lucid_anvil.desktop.shell.lookout_sheet import LookoutSheet
 from lucid_anvil.engine import launch
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lookout import keys as keys_

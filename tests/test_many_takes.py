@@ -170,7 +170,7 @@ def test_a_ledger_moves_row_by_row_and_back(lab: Lab) -> None:
 
 
 def test_the_list_of_the_lightbox_shows_what_is_found(qtbot: Any, lab: Lab) -> None:
-    from lucid_anvil.desktop.lightbox_place import LightboxPlace
+    from lucid_anvil.desktop.lightbox.place import LightboxPlace
 
     place = LightboxPlace(lab)
     qtbot.addWidget(place)

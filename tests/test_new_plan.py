@@ -72,7 +72,7 @@ def test_what_can_not_be_is_said_and_nothing_is_left(demo_lab: Any, tmp_path: Pa
 
 
 def test_a_new_test_in_the_window_is_a_plan_that_runs(window: Any, demo_lab: Any) -> None:
-    from lucid_anvil.desktop.new_test import NewTest
+    from lucid_anvil.desktop.bench.new_test import NewTest
     from test_shaker_window import until
 
     window.resize(1280, 800)
@@ -92,13 +92,13 @@ def test_a_new_test_in_the_window_is_a_plan_that_runs(window: Any, demo_lab: Any
     assert sheet.plan is not None and sheet.plan.parent.parent.name == "bracket-7"
     bench.open_plan(sheet.plan)
     until(lambda: bench.state == "walk-round" and bool(bench.walk.shown))
-    assert bench.prepared.method.name == "random-vibration" and bench.side is bench.shaker
+    assert bench.prepared.method.name == "random-vibration" and bench.side is bench.kinds["shaker"]
     assert bench.prepared.plan.sensors["control"].serial == "GA-07"
 
 
 def test_a_new_lab_offers_rigs_for_a_new_test(tmp_path: Path) -> None:
     """From an empty folder: the stand-in benches that a beginning offers serve every method that has plans of its own."""
-    from lucid_anvil.desktop.new_test import rigs_of
+    from lucid_anvil.desktop.bench.new_test import rigs_of
     from lucid_anvil.engine.newplan import suits
     from lucid_anvil.lab.beginning import begin_lab
 

@@ -15,9 +15,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPlainTextEdit
 from tests.test_desktop import leave, until
 
-from lucid_anvil.desktop.beginning import BeginningWindow
-from lucid_anvil.desktop.forms import Sheet
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.parts.forms import Sheet
+from lucid_anvil.desktop.shell.beginning import BeginningWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.lab.place import open_lab
 from lucid_anvil.lab.textfiles import load_yaml
 
@@ -106,7 +106,7 @@ class Person:
 
     def cell(self, row: int, column: int, text: str) -> None:
         self.did()
-        self.bench.shaker.stage.table.table.item(row, column).setText(text)  # type: ignore[union-attr]
+        self.bench.kinds["shaker"].stage.table.table.item(row, column).setText(text)  # type: ignore[union-attr]
         self.settled()
 
     def setting(self, key: str, text: str) -> None:
@@ -165,7 +165,7 @@ def test_an_own_reference_calibrates_an_own_sensor_to_its_certificate(person: Be
     p.sheet()
     p.sheet(name="Bench 1", kind="Stand-in shaker for comparisons")
     p.awake()
-    stage = p.bench.hookup.stage
+    stage = p.bench.kinds["hookup"].stage
     for role, serial in (("reference", "R-1"), ("unit", "W-1")):
         p.did()
         at = next(i for i, lane in enumerate(stage.lanes) if lane.facts.role == role)
@@ -182,7 +182,7 @@ def test_an_own_reference_calibrates_an_own_sensor_to_its_certificate(person: Be
     # Both stand-ins have their nominal value as their truth; the reference's certificate says 10.03.
     value = next(r for r in finding.readings if r.key == "sensitivity")
     assert value.value == pytest.approx(10.0316, rel=0.01) and finding.verdict == "inside"
-    p.click(p.bench.comparison.result.go)
+    p.click(p.bench.kinds["comparison"].result.go)
     until(lambda: len(p.window.lab.history("W-1")) == 1)
     kept = open_lab(p.window.lab.folder).history("W-1")[0]
     assert kept.certificate == "NQTL-2026-0001"
@@ -194,7 +194,7 @@ def test_a_sine_test_from_a_typed_table_with_two_sweeps_and_a_dwell(person: Begi
     p = person()
     before = p.actions
     p.new_test("sine-sweep", article="Bracket 7", title="Sine 20 to 400")
-    table = p.bench.shaker.stage.table
+    table = p.bench.kinds["shaker"].stage.table
     p.cell(0, 0, "20 Hz")
     p.cell(1, 0, "400 Hz")
     p.cell(0, 1, "1 mm")
@@ -211,8 +211,8 @@ def test_a_sine_test_from_a_typed_table_with_two_sweeps_and_a_dwell(person: Begi
     p.type(table.lines["rate"], "8 oct/min")
     p.settled()
     for words in ("Sweep down", "Dwell on the resonance"):
-        p.click(p.bench.shaker.more)
-        menu = p.bench.shaker.menu
+        p.click(p.bench.kinds["shaker"].more)
+        menu = p.bench.kinds["shaker"].menu
         p.did()
         next(a for a in menu.actions() if a.text() == words).trigger()
         menu.close()
@@ -222,7 +222,7 @@ def test_a_sine_test_from_a_typed_table_with_two_sweeps_and_a_dwell(person: Begi
     assert [s.get("until") for s in held["profile"]["segments"]] == ["45 Hz", "100 Hz", "200 Hz", None]
     assert held["course"] == [{"sweep": "up"}, {"sweep": "down"}, {"follow": "resonance", "duration": "1 min"}]
     assert made <= 40, made
-    p.bench.shaker.stretches.stretched.emit(len(p.bench.shaker.stretches.items) - 1, 8.0)
+    p.bench.kinds["shaker"].stretches.stretched.emit(len(p.bench.kinds["shaker"].stretches.items) - 1, 8.0)
     p.settled()
     finding = p.run()
     by = {r.key: r.value for r in finding.readings}
@@ -234,9 +234,9 @@ def test_a_random_test_from_a_pasted_table(person: Begin) -> None:
     before = p.actions
     p.new_test("random-vibration", article="Bracket 7")
     QGuiApplication.clipboard().setText("f [Hz]\tPSD [g^2/Hz]\n20\t0.001\n80\t0.004\n350\t0.004\n500\t0.002\n")
-    p.click(p.bench.shaker.stage.paste)
+    p.click(p.bench.kinds["shaker"].stage.paste)
     p.settled()
-    table = p.bench.shaker.stage.table
+    table = p.bench.kinds["shaker"].stage.table
     assert [r[0] for r in [(table.table.item(i, 0).text(),) for i in range(table.table.rowCount())]] == [
         "20",
         "80",
@@ -247,7 +247,7 @@ def test_a_random_test_from_a_pasted_table(person: Begin) -> None:
     p.settled()
     assert p.settings()["profile"]["tolerance"] == {"low": "-2 dB", "high": "3 dB"}
     made = p.actions - before
-    p.bench.shaker.stretches.stretched.emit(1, 20.0)
+    p.bench.kinds["shaker"].stretches.stretched.emit(1, 20.0)
     p.settled()
     finding = p.run()
     by = {r.key: r for r in finding.readings}
@@ -263,10 +263,10 @@ def test_a_record_with_a_high_pass_and_three_repeats(person: Begin, tmp_path: Pa
     file.write_text("t [s],deck [m/s^2]\n" + "\n".join(f"{a:.4f},{b:.5f}" for a, b in zip(t, x, strict=True)) + "\n")
     before = p.actions
     p.new_test("time-replication", article="Bracket 7", record=str(file))
-    p.type(p.bench.shaker.stage.fields.boxes["high_pass"], "5 Hz")
+    p.type(p.bench.kinds["shaker"].stage.fields.boxes["high_pass"], "5 Hz")
     p.settled()
     p.did()
-    p.bench.shaker.change_stretch(0)
+    p.bench.kinds["shaker"].change_stretch(0)
     p.sheet(repeats="3")
     p.settled()
     made = p.actions - before
@@ -314,7 +314,7 @@ def test_an_amplifier_sheet_of_six_own_steps_with_limits(person: Begin) -> None:
     p = person()
     before = p.actions
     p.new_test("amplifier-sheet", article="Horn amplifier 2")
-    p.click(p.bench.amplifier.edit)
+    p.click(p.bench.kinds["amplifier"].edit)
     sheet = QApplication.activeModalWidget()
     p.did()
     sheet.list.selectAll()  # type: ignore[union-attr]
@@ -356,23 +356,23 @@ def test_a_plan_of_four_steps_of_three_methods_with_a_comparison(person: Begin, 
     p = person()
     before = p.actions
     p.new_test("sine-sweep", article="Bracket 7", title="Search")
-    table = p.bench.shaker.stage.table
+    table = p.bench.kinds["shaker"].stage.table
     p.cell(0, 0, "80 Hz")
     p.cell(1, 0, "160 Hz")
     p.type(table.lines["rate"], "12 oct/min")
     p.settled()
-    p.click(p.bench.shaker.more)
+    p.click(p.bench.kinds["shaker"].more)
     p.did()
-    next(a for a in p.bench.shaker.menu.actions() if a.text() == "Dwell on the resonance").trigger()
-    p.bench.shaker.menu.close()
+    next(a for a in p.bench.kinds["shaker"].menu.actions() if a.text() == "Dwell on the resonance").trigger()
+    p.bench.kinds["shaker"].menu.close()
     p.settled()
     p.did()
-    p.bench.shaker.change_stretch(1)
+    p.bench.kinds["shaker"].change_stretch(1)
     p.sheet(duration="6 s", channel="response")
     p.settled()
     p.new_test("random-vibration", article="Bracket 7", title="Endure")
     p.did()
-    p.bench.shaker.change_stretch(0)
+    p.bench.kinds["shaker"].change_stretch(0)
     p.sheet(duration="6 s")
     p.settled()
     t = np.arange(1500) / 1000

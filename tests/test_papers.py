@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 from tests.test_desktop import leave, until
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.paper_sheets import ends, marks_of
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.folio.paper_sheets import ends, marks_of
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine.adopting import Adoption, adopt
 from lucid_anvil.folio.chain import found_wrong, known_sensors
 from lucid_anvil.folio.handing import again, begin_paper, hand_over, may_sign, revise, troubles

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import until
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.docket import TakeRow
+from lucid_anvil.desktop.parts.docket import TakeRow
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.lab import patterns
 from lucid_anvil.lab.finding_things import find, things

@@ -16,9 +16,9 @@ from tests.conftest import short_plan
 from tests.test_desktop import leave, until
 from tests.test_folio import pdf_text
 
-from lucid_anvil.desktop.docket import PlanRow, TakeRow
-from lucid_anvil.desktop.overlay_view import axis_of
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.lightbox.overlay_view import axis_of
+from lucid_anvil.desktop.parts.docket import PlanRow, TakeRow
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import plan_as_kept, prepare, rig_as_kept
 from lucid_anvil.folio.accepting import accept_take
@@ -81,11 +81,11 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)
     bench = window.bench
-    assert bench.comparison.result.word.text() == "inside"
+    assert bench.kinds["comparison"].result.word.text() == "inside"
     assert "take-001 · done" in bench.told.text()
-    assert bench.comparison.stage.tabs.now == "deviation"
+    assert bench.kinds["comparison"].stage.tabs.now == "deviation"
     assert bench.chain.tiles == [] and "take-001 as it was kept" in bench.chain.instead
-    assert bench.comparison.stage.charts["deviation"].table["deviation"][0].tolist() == [
+    assert bench.kinds["comparison"].stage.charts["deviation"].table["deviation"][0].tolist() == [
         63.0,
         125.0,
         160.0,
@@ -96,21 +96,21 @@ def test_the_docket_lists_plans_and_opens_a_finished_take(window: MainWindow, de
     assert [r.chosen for r in rows_of(window, TakeRow)] == [False, True]
     # A click on the other shows why it was cut, and offers nothing to accept.
     rows_of(window, TakeRow)[0].clicked.emit(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-002")
-    until(lambda: bench.comparison.result.word.text() == "cut")
-    assert "Stroke on table" in bench.comparison.result.cut.text()
-    assert not bench.comparison.result.box.isVisible()
+    until(lambda: bench.kinds["comparison"].result.word.text() == "cut")
+    assert "Stroke on table" in bench.kinds["comparison"].result.cut.text()
+    assert not bench.kinds["comparison"].result.box.isVisible()
     assert "Stroke on table" in bench.events.text()
 
 
 def test_a_point_of_the_course_opens_its_budget(window: MainWindow, demo_lab: Any) -> None:
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)
-    window.bench.comparison.course.chosen.emit(250.0)
-    assert window.bench.comparison.stage.tabs.now == "budget"
-    assert window.bench.comparison.stage.budget.title.text().startswith("250 Hz")
-    window.bench.comparison.stage.choose("phase")
-    window.bench.comparison.stage.charts["phase"].on_click(64.0)  # type: ignore[misc]
-    assert window.bench.comparison.stage.budget.title.text().startswith("63 Hz")
+    window.bench.kinds["comparison"].course.chosen.emit(250.0)
+    assert window.bench.kinds["comparison"].stage.tabs.now == "budget"
+    assert window.bench.kinds["comparison"].stage.budget.title.text().startswith("250 Hz")
+    window.bench.kinds["comparison"].stage.choose("phase")
+    window.bench.kinds["comparison"].stage.charts["phase"].on_click(64.0)  # type: ignore[misc]
+    assert window.bench.kinds["comparison"].stage.budget.title.text().startswith("63 Hz")
 
 
 def test_the_lightbox_lays_takes_over_one_another(window: MainWindow) -> None:
@@ -164,7 +164,7 @@ def test_the_folio_saves_a_copy(window: MainWindow, demo_lab: Any, tmp_path: Pat
 def test_a_report_of_any_take_by_a_button(window: MainWindow, demo_lab: Any) -> None:
     window.bench.open_take(demo_lab.jobs / "0412" / "comparison-ga-11" / "take-001")
     until(lambda: window.bench.finding is not None)
-    QTest.mouseClick(window.bench.comparison.result.draft, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(window.bench.kinds["comparison"].result.draft, Qt.MouseButton.LeftButton)
     until(lambda: window.tabs["Folio"].isChecked(), 60)
     folder = demo_lab.folder / "reports"
     assert [p.name for p in folder.iterdir()] == ["0412-comparison-ga-11-take-001.pdf"]

@@ -138,7 +138,7 @@ def test_what_this_window_writes_elsewhere_is_its_own(window: Any, demo_lab: Any
     until(lambda: bench.plan_file == place and bench.state == "walk-round")
     said: list[str] = []
     bench.said.connect(said.append)
-    bench.shaker.swap("control", "GA-02")
+    bench.kinds["shaker"].swap("control", "GA-02")
     until(lambda: not bench.aside.open)
     bench.editing.stamps = ()
     bench.editing.look()

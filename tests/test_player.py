@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.signal.soundfilter import Band, Chain
-from lucid_anvil.desktop.player import RATE, Player, at_sound_rate
+from lucid_anvil.desktop.parts.player import RATE, Player, at_sound_rate
 
 
 class Sink:

@@ -23,7 +23,7 @@ from lucid_anvil.core.calibration.uncertainty import Entry, combine, coverage_fa
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.health import flat_tops
 from lucid_anvil.core.signal.sinefit import fit_tone
-from lucid_anvil.desktop.background import Background, Tidy
+from lucid_anvil.desktop.parts.background import Background, Tidy
 from lucid_anvil.formats import Recording, read, write
 from lucid_anvil.lab.textfiles import dump_yaml, parse_yaml
 

@@ -14,10 +14,10 @@ from tests.test_own_work import Person
 from tests.test_steps_methods import force_bench
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.lightbox_place import FOLDER
-from lucid_anvil.desktop.reading_sheet import ReadingSheet, likely
-from lucid_anvil.desktop.rows_sheet import RowsSheet
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.lightbox.place import FOLDER
+from lucid_anvil.desktop.lightbox.reading_sheet import ReadingSheet, likely
+from lucid_anvil.desktop.parts.rows_sheet import RowsSheet
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.engine.adopting import SOURCE, Adoption, adopt
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.formats import read

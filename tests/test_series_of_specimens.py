@@ -14,7 +14,7 @@ from tests.test_papers import hold, text_of
 from lucid_anvil.contracts.finding import Finding, Reading
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.quality.outliers import critical, far_off
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.folio.handing import begin_paper
 from lucid_anvil.folio.papers import compose
 from lucid_anvil.lab.beginning import begin_lab

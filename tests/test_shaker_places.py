@@ -18,11 +18,11 @@ from tests.test_shaker_engine import quick_plan
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.method import Axis
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.lanes import Lane
-from lucid_anvil.desktop.probe_view import HeadroomBars, ProbeView
-from lucid_anvil.desktop.run_result import RunResult
-from lucid_anvil.desktop.stretch_view import StretchView
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.bench.run_result import RunResult
+from lucid_anvil.desktop.bench.stretch_view import StretchView
+from lucid_anvil.desktop.shell.window import MainWindow
+from lucid_anvil.domains.shaker.window.lanes import Lane
+from lucid_anvil.domains.shaker.window.probe_view import HeadroomBars, ProbeView
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import files_kept, plan_as_kept, prepare, rig_as_kept
 from lucid_anvil.engine.rehearsal import rehearse
@@ -165,20 +165,20 @@ def test_a_kept_random_take_is_shown_again(window: MainWindow, demo_lab: Any) ->
     folder = demo_lab.jobs / "0412" / "battery-tray" / "random"
     bench.open_take(folder / "take-001")
     until(lambda: bench.finding is not None)
-    assert bench.shaker.here and bench.panels.currentWidget() is bench.shaker.result
-    assert "% of lines within tolerance" in bench.shaker.result.big.text()
-    stage = bench.shaker.stage
+    assert bench.kinds["shaker"].here and bench.panels.currentWidget() is bench.kinds["shaker"].result
+    assert "% of lines within tolerance" in bench.kinds["shaker"].result.big.text()
+    stage = bench.kinds["shaker"].stage
     assert "control" in stage.profile.series and not stage.profile.editable
     for key in ("drive", "responses"):
         stage.choose(key)
         QApplication.processEvents()
-    assert not bench.shaker.orders.hold.isVisible()
+    assert not bench.kinds["shaker"].orders.hold.isVisible()
     # Orders outside a run do nothing, and a tile's menu does not open on a finished take.
-    bench.shaker.hold()
-    bench.shaker.turn(-3.0)
-    bench.shaker.skip()
-    bench.shaker.tile_menu("control")
-    assert bench.shaker.orders.hold.text() == "Hold  H"
+    bench.kinds["shaker"].hold()
+    bench.kinds["shaker"].turn(-3.0)
+    bench.kinds["shaker"].skip()
+    bench.kinds["shaker"].tile_menu("control")
+    assert bench.kinds["shaker"].orders.hold.text() == "Hold  H"
 
 
 def test_a_walk_round_left_before_its_door_was_open_is_ended(window: MainWindow, demo_lab: Any) -> None:

@@ -13,11 +13,11 @@ from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import until
 from tests.test_shaker_engine import quick_plan
 
-from lucid_anvil.desktop.docket import article_of
-from lucid_anvil.desktop.lanes import Lane, Lanes
-from lucid_anvil.desktop.shaker_panels import head_of, shaker_rows
-from lucid_anvil.desktop.widgets import three
-from lucid_anvil.desktop.window import MainWindow
+from lucid_anvil.desktop.parts.docket import article_of
+from lucid_anvil.desktop.parts.widgets import three
+from lucid_anvil.desktop.shell.window import MainWindow
+from lucid_anvil.domains.shaker.window.lanes import Lane, Lanes
+from lucid_anvil.domains.shaker.window.margins import head_of, shaker_rows
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.protocol.messages import Board
@@ -48,13 +48,13 @@ def settled(bench: Any) -> None:
 def test_a_profile_is_taken_hold_of(window: MainWindow, demo_lab: Any) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml"
     bench = opened(window, place)
-    chart = bench.shaker.stage.profile
+    chart = bench.kinds["shaker"].stage.profile
     file = place.with_name("sine.profile.yaml")
     assert len(chart.grips) == 11 and "target" in chart.series
     # Drag the level of the last segment up.
     grip = next(g for g in chart.grips if g.part == ("level", 3))
     grip.setPos((grip.pos().x(), np.log10(40.0)))
-    assert "40" in bench.shaker.stage.word.text()
+    assert "40" in bench.kinds["shaker"].stage.word.text()
     chart.dragged(grip, True)
     settled(bench)
     assert load_yaml(file)["segments"][3]["acceleration"] == "40 m/s^2"
@@ -66,34 +66,34 @@ def test_a_profile_is_taken_hold_of(window: MainWindow, demo_lab: Any) -> None:
     settled(bench)
     assert load_yaml(file)["segments"][1]["until"] == "50 Hz"
     chart.typed(next(g for g in chart.grips if g.part == ("until", 1)), "500 Hz")
-    assert "outside" in bench.shaker.stage.word.text() and load_yaml(file)["segments"][1]["until"] == "50 Hz"
+    assert "outside" in bench.kinds["shaker"].stage.word.text() and load_yaml(file)["segments"][1]["until"] == "50 Hz"
     # The corridor's edge.
     tolerance = next(g for g in chart.grips if g.part[0] == "tolerance-high")
     chart.typed(tolerance, f"{40 * 10**0.1:.5g} m/s^2")
     settled(bench)
     assert load_yaml(file)["tolerance"] == {"low": "-3 dB", "high": "2 dB"}
     # Displacement is shown and typed as such.
-    bench.shaker.stage.quantity.choose("displacement")
+    bench.kinds["shaker"].stage.quantity.choose("displacement")
     level = next(g for g in chart.grips if g.part == ("level", 0))
     assert level.home[1] == pytest.approx(4.4) and chart.y_unit == "mm pk-pk"
     chart.typed(level, "4 mm")
     settled(bench)
     assert load_yaml(file)["segments"][0]["displacement"] == "4 mm"
-    bench.shaker.stage.quantity.choose("all")
-    assert bench.shaker.stage.pages.currentWidget() is bench.shaker.stage.trio
+    bench.kinds["shaker"].stage.quantity.choose("all")
+    assert bench.kinds["shaker"].stage.pages.currentWidget() is bench.kinds["shaker"].stage.trio
     words = dict(chart.choices_at(20.0))
     assert any(w.startswith("Split") for w in words) and "Constant velocity here" in words
     # A block of the course made longer.
-    before = bench.shaker.stretches.items[1].duration
-    bench.shaker.stretches.stretched.emit(1, 2 * before)
+    before = bench.kinds["shaker"].stretches.items[1].duration
+    bench.kinds["shaker"].stretches.stretched.emit(1, 2 * before)
     settled(bench)
-    assert bench.shaker.stretches.items[1].duration == pytest.approx(2 * before, rel=0.05)
+    assert bench.kinds["shaker"].stretches.items[1].duration == pytest.approx(2 * before, rel=0.05)
 
 
 def test_a_table_is_pasted_and_its_exact_form_taken(window: MainWindow, demo_lab: Any) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml"
     bench = opened(window, place)
-    stage = bench.shaker.stage
+    stage = bench.kinds["shaker"].stage
     QGuiApplication.clipboard().setText("f [Hz]\ta [m/s²]\n10\t3,9\n22,5\t20\n300\t20\n")
     stage.paste.click()
     assert "nearly 2 constant laws" in stage.word.text() and stage.exact.isVisibleTo(stage)
@@ -107,11 +107,11 @@ def test_a_table_is_pasted_and_its_exact_form_taken(window: MainWindow, demo_lab
     assert "paste" in stage.word.text().lower() or "two" in stage.word.text()
     other = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
     bench = opened(window, other)
-    until(lambda: bench.shaker.stage.method == "random-vibration")
-    bench.shaker.stage.take_table("Hz;g²/Hz\n20;0,01\n2000;0,02\n")
+    until(lambda: bench.kinds["shaker"].stage.method == "random-vibration")
+    bench.kinds["shaker"].stage.take_table("Hz;g²/Hz\n20;0,01\n2000;0,02\n")
     settled(bench)
     assert len(load_yaml(other.with_name("random.profile.yaml"))["points"]) == 2
-    bench.shaker.stage.lock.click()
+    bench.kinds["shaker"].stage.lock.click()
     settled(bench)
     assert "rms" in load_yaml(other.with_name("random.profile.yaml"))
 
@@ -122,9 +122,9 @@ def test_a_run_is_seen_to_its_end_and_a_cut_looked_into(window: MainWindow, demo
     begin(window)
     until(lambda: bench.state == "running")
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
-    stage = bench.shaker.stage
-    assert "control" in stage.profile.series and bench.shaker.result.word.text() == "inside"
-    assert "100.0 %" in bench.shaker.result.big.text()
+    stage = bench.kinds["shaker"].stage
+    assert "control" in stage.profile.series and bench.kinds["shaker"].result.word.text() == "inside"
+    assert "100.0 %" in bench.kinds["shaker"].result.big.text()
     assert stage.probe.bars.rows and "control" in stage.probe.chart.series
     for key in ("drive", "responses", "phase", "raw", "probe"):
         stage.choose(key)
@@ -132,13 +132,13 @@ def test_a_run_is_seen_to_its_end_and_a_cut_looked_into(window: MainWindow, demo
     # The fault's time counts from the walk-round on, whose length is the machine's: the sweep is long enough for any.
     slow = {"course": [{"sweep": "up", "rate": "8 oct/min"}]}
     quick_plan(demo_lab, "sine", slow, faults=[{"at": "16 s", "kind": "open", "channel": "control"}])
-    bench.shaker.result.rerun.click()
+    bench.kinds["shaker"].result.rerun.click()
     until(lambda: bench.state == "walk-round" and bool(bench.walk.shown))
     begin(window)
     until(lambda: bench.state == "done", 120)
     assert stage.tabs.now == "cut" and len(stage.cut.lanes) == 5 and stage.cut.mark is not None
-    assert "at zero" in stage.word.text() and "Sensor supply on control" in bench.shaker.result.cut.text()
-    assert bench.shaker.result.more.isVisibleTo(bench.shaker.result)
+    assert "at zero" in stage.word.text() and "Sensor supply on control" in bench.kinds["shaker"].result.cut.text()
+    assert bench.kinds["shaker"].result.more.isVisibleTo(bench.kinds["shaker"].result)
     assert stage.earlier is not None
     window.night()
     window.night()
@@ -147,13 +147,13 @@ def test_a_run_is_seen_to_its_end_and_a_cut_looked_into(window: MainWindow, demo
 def test_another_sensor_from_its_tile(window: MainWindow, demo_lab: Any) -> None:
     place = quick_plan(demo_lab, "sine")
     bench = opened(window, place)
-    assert any(serial == "GA-02" for serial, _ in bench.shaker.choices())
-    bench.shaker.swap("control", "GA-02")
+    assert any(serial == "GA-02" for serial, _ in bench.kinds["shaker"].choices())
+    bench.kinds["shaker"].swap("control", "GA-02")
     settled(bench)
     until(lambda: any(c.key == "identity" and not c.done for c in bench.walk.shown))
     until(lambda: any("GA-02" in t.detail for t in bench.chain.tiles))
     until(lambda: bool(window.link.latest and window.link.latest.identities))
-    bench.shaker.take_sheet("control", window.link.latest.identities["control"])
+    bench.kinds["shaker"].take_sheet("control", window.link.latest.identities["control"])
     settled(bench)
     until(lambda: prepare(place).plan.sensors["control"].serial == "GA-07")
     # The sheet is entered beside the ledger's newer calibration, which stays in force.
@@ -199,7 +199,7 @@ def test_margins_of_each_kind(demo_lab: Any) -> None:
 
 def test_corridor_and_limits_stand_at_the_level_of_the_moment(window: MainWindow, demo_lab: Any) -> None:
     bench = opened(window, quick_plan(demo_lab, "random"))
-    stage = bench.shaker.stage
+    stage = bench.kinds["shaker"].stage
     bench.link.blockSignals(True)
 
     def edges() -> list[float]:

@@ -12,9 +12,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 from tests.test_soundcard import card_rig
 
-from lucid_anvil.desktop import theme
-from lucid_anvil.desktop.card_view import HookUp
-from lucid_anvil.desktop.widgets import Bar, Elided, Tabs, Verdict, draw_verdict, three
+from lucid_anvil.desktop.parts import theme
+from lucid_anvil.desktop.parts.widgets import Bar, Elided, Tabs, Verdict, draw_verdict, three
+from lucid_anvil.domains.amplifier.window.card_view import HookUp
 
 
 def pixels(widget: QWidget) -> np.ndarray:
@@ -181,7 +181,7 @@ def test_a_librarys_report_is_cut_to_what_the_system_said() -> None:
     ],
 )
 def test_a_course_shows_whole_words_or_a_number(text: str, room: float, lines: list[str]) -> None:
-    from lucid_anvil.desktop.stretch_view import in_words
+    from lucid_anvil.desktop.bench.stretch_view import in_words
 
     assert in_words(text, room, lambda t: 6.0 * len(t)) == lines
 
@@ -205,7 +205,7 @@ def test_significant_digits_without_exponents(value: float, digits: int, text: s
 
 def test_lengths_take_a_prefix_that_fits() -> None:
     from lucid_anvil.contracts.finding import Reading
-    from lucid_anvil.desktop.panels import reading_row
+    from lucid_anvil.desktop.parts.panels import reading_row
     from lucid_anvil.folio.testreport import reading_row as on_paper
 
     stroke = Reading("stroke", "Stroke", 0.00093, "m", 0.00002, 2.0)
@@ -214,7 +214,7 @@ def test_lengths_take_a_prefix_that_fits() -> None:
 
 
 def test_a_walk_round_whose_checks_have_not_come_yet_is_not_said_to_be_none(qtbot: object) -> None:
-    from lucid_anvil.desktop.walk_panel import WalkRoundPanel
+    from lucid_anvil.desktop.bench.walk_panel import WalkRoundPanel
 
     panel = WalkRoundPanel("K.B.")
     panel.show_checks([], "walk-round", 3)

@@ -230,7 +230,7 @@ def test_the_window_leads_through_the_calibration(qtbot: Any, tmp_path: Path) ->
     from PyQt6.QtCore import Qt
     from PyQt6.QtTest import QTest
 
-    from lucid_anvil.desktop.card_view import CardView
+    from lucid_anvil.domains.amplifier.window.card_view import CardView
 
     place = written_rig(tmp_path)
     rig = load_rig(place)
@@ -263,7 +263,7 @@ def test_f12_silences_the_calibration_and_nothing_is_kept(qtbot: Any, tmp_path: 
     from PyQt6.QtCore import Qt
     from PyQt6.QtTest import QTest
 
-    from lucid_anvil.desktop.card_view import CardView
+    from lucid_anvil.domains.amplifier.window.card_view import CardView
 
     place = written_rig(tmp_path)
     before, held = place.read_text(), []
@@ -284,7 +284,7 @@ def test_f12_silences_the_calibration_and_nothing_is_kept(qtbot: Any, tmp_path: 
 def test_without_a_card_the_window_says_so_and_a_silent_meter_too(
     qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from lucid_anvil.desktop import card_view
+    from lucid_anvil.domains.amplifier.window import card_view
     from lucid_anvil.rig.instruments import Trouble
 
     place = written_rig(tmp_path, "instruments: {meter: {port: 5025}}\n")

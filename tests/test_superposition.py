@@ -92,7 +92,7 @@ def test_a_master_curve_of_takes_says_what_it_found() -> None:
 
 
 def test_it_is_shown_in_the_lightbox_and_on_the_command_line(qtbot: Any, tmp_path: Path) -> None:
-    from lucid_anvil.desktop.master_view import MasterView
+    from lucid_anvil.desktop.lightbox.master_view import MasterView
 
     view = MasterView()
     qtbot.addWidget(view)

@@ -13,7 +13,7 @@ from tests.test_desktop import until
 from lucid_anvil.contracts.finding import Finding, Reading
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.quality.spread import histogram, spread
-from lucid_anvil.desktop.trend_view import words_of
+from lucid_anvil.desktop.lightbox.trend_view import words_of
 from lucid_anvil.lab.takes import Take, begin_take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.lab.trends import counted, export_trend, follow, read_takes, readings_in

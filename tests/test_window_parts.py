@@ -16,18 +16,18 @@ from PyQt6.QtWidgets import QWidget
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.method import CourseItem
 from lucid_anvil.contracts.settings import check
-from lucid_anvil.desktop import theme
-from lucid_anvil.desktop.budget_view import BudgetView, fewer
-from lucid_anvil.desktop.chain_view import ChainView
-from lucid_anvil.desktop.chart import Chart, FrequencyAxis, Handle, frequency_text
-from lucid_anvil.desktop.course_view import CourseView, clock
-from lucid_anvil.desktop.docket import take_facts
-from lucid_anvil.desktop.ledger_rows import due_words, value_text
-from lucid_anvil.desktop.panels import Margins, RunPanel, head_of_points, live_rows, room_text, small
-from lucid_anvil.desktop.result_panel import ResultPanel
-from lucid_anvil.desktop.stage import PointFigures, Stage, corridor_of
-from lucid_anvil.desktop.walk_panel import CheckRow
-from lucid_anvil.desktop.widgets import Bar, Elided, Tabs, Verdict, draw_verdict
+from lucid_anvil.desktop.bench.chain_view import ChainView
+from lucid_anvil.desktop.bench.course_view import CourseView, clock
+from lucid_anvil.desktop.bench.walk_panel import CheckRow
+from lucid_anvil.desktop.ledger.ledger_rows import due_words, value_text
+from lucid_anvil.desktop.parts import theme
+from lucid_anvil.desktop.parts.chart import Chart, FrequencyAxis, Handle, frequency_text
+from lucid_anvil.desktop.parts.docket import take_facts
+from lucid_anvil.desktop.parts.panels import Margins, RunPanel, head_of_points, live_rows, room_text, small
+from lucid_anvil.desktop.parts.widgets import Bar, Elided, Tabs, Verdict, draw_verdict
+from lucid_anvil.domains.comparison.window.budget_view import BudgetView, fewer
+from lucid_anvil.domains.comparison.window.result_panel import ResultPanel
+from lucid_anvil.domains.comparison.window.stage import PointFigures, Stage, corridor_of
 from lucid_anvil.engine.study import demo_rig, study_run
 from lucid_anvil.engine.tiles import chain, level_text, picture
 from lucid_anvil.lab.ledger import Calibration

@@ -394,7 +394,7 @@ def demo(
     lab: Path | None = typer.Option(None, "--lab", metavar="DIR", help="Keep the demo lab here and take it up again."),
 ) -> int:
     """The window on a scratch copy of the demo lab; with no display, the demo performed."""
-    from .desktop.demo import perform_headless, show_window
+    from .desktop.shell.demo import perform_headless, show_window
 
     if headless is not None or not has_screen():
         return perform_headless(headless or Path("out") / "demo", say)
@@ -405,7 +405,7 @@ def demo(
 def window(lab: Path | None = typer.Argument(None, metavar="LAB")) -> int:
     """The window on a lab's folder; where the folder is missing or empty a lab begins there. Without one: the lab of
     the working folder, else the one that was open last."""
-    from .desktop.demo import open_place
+    from .desktop.shell.demo import open_place
 
     here = Path(".")
     return open_place(lab if lab is not None else here if (here / "lab.yaml").exists() else None)
@@ -433,9 +433,10 @@ def accept(
         raise BadInput(f"{take}: it has no finding yet: 'lucid-anvil settle {take}' reads it.")
     if as_state not in ("as found", "as left"):
         raise BadInput(f"--as {as_state}: use 'as found' or 'as left'.")
-    if finding.method == "microphone-level":
+    method = registry.get(finding.method)
+    if method.checks:
         say(accept_check(lab, held, finding, by))
-    elif finding.method == "accelerometer-comparison" or registry.get(finding.method).calibrates:
+    elif method.calibrates or registry.paper(finding.method) is not None:
         say(f"Accepted as {accept_take(lab, held, finding, as_state, by, due, reason)}.")
     else:
         raise BadInput(f"{take}: {finding.method} is no calibration: there is nothing to accept.")
@@ -522,7 +523,7 @@ def main() -> None:
     """Entry point: maps what happened to the exit codes that scripts rely on."""
     try:
         if len(sys.argv) == 1 and has_screen():
-            from .desktop.demo import open_place
+            from .desktop.shell.demo import open_place
 
             sys.exit(open_place(None))
         code = app(standalone_mode=False)

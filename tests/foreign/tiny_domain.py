@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -13,6 +14,7 @@ from lucid_anvil.contracts.domain import Domain
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.guard import Block, GuardKind, Sight, Watched
 from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Limits, Method, MethodSettings, Performance, Want
+from lucid_anvil.contracts.paper import PaperKind
 from lucid_anvil.contracts.recording import Channel
 from lucid_anvil.contracts.settings import Model, quantity
 from lucid_anvil.rig.device import InputBlock
@@ -21,7 +23,8 @@ from lucid_anvil.rig.standins.listening import ListeningBench
 
 DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"}, guards={"loud": "tiny_domain:LOUD"},
                 scenes={"hum": "tiny_domain:HumScene"}, checks={"quiet": "tiny_domain:is_quiet"},
-                channels={"torque": "N*m"})  # fmt: skip
+                channels={"torque": "N*m"}, papers={"tone-rise": "tiny_domain:PAPER"},
+                sides=("tiny_window:ToneSide",))  # fmt: skip
 
 
 class RiseSettings(MethodSettings):
@@ -85,6 +88,13 @@ class Loud:
 
 
 LOUD = GuardKind("loud", "Loudness", "m/s²", Loud, usual=50.0)
+
+
+def on_paper(take: Any, finding: Finding, lab: Any, accepted: Any) -> dict[str, Any]:
+    return {"article": take.plan().article, "rise": f"{finding.reading('rise').value:.1f}", "verdict": finding.verdict}
+
+
+PAPER = PaperKind(Path(__file__).parent / "tiny-paper.html", on_paper)
 
 
 def is_quiet(now: Looked) -> tuple[bool, str]:

@@ -23,6 +23,11 @@ class Domain:
     """By what a check of the walk-round senses where its `Sense` is, as "module:name"."""
     channels: Mapping[str, str] = field(default_factory=dict)
     """By a kind of input the unit of what its sensors measure"""
+    sides: tuple[str, ...] = ()
+    """Where what it shows on the Bench is, each as "module:name" of a `desktop.bench.side.Side`; a method that none of
+    them knows is drawn from its views"""
+    papers: Mapping[str, str] = field(default_factory=dict)
+    """By a method's name where the `PaperKind` of its findings is, as "module:name"; test reports of all else"""
     scenes: Mapping[str, str] = field(default_factory=dict)
     """By the kind of a stand-in's scene where it is, as "module:name": a model with `kind`, whose `bench(rig)` makes
     the stand-in bench"""

@@ -310,6 +310,10 @@ class Method:
 
     alike: tuple[str, ...] = ()
     """Settings that must agree for two of its findings to be held against each other"""
+    standard: str = ""
+    """What it follows, as certificates say it; its title where none is named"""
+    checks: str = ""
+    """Role of the sensor whose sensitivity it checks between calibrations; empty where it checks none"""
     calibrates: bool = False
     """Whether a finding may go into the ledger as the calibration of the sensor in the role `unit`"""
 

@@ -13,6 +13,7 @@ from .check import Sense
 from .domain import GROUP, Domain
 from .guard import GuardKind
 from .method import Method
+from .paper import PaperKind
 
 
 @cache
@@ -109,6 +110,28 @@ def scene_kinds() -> tuple[str, ...]:
 def scene_kind(name: str) -> Any:
     """The model of that kind of scene. Raises BadInput."""
     return _brought("scenes", name, "stand-in scene")
+
+
+def paper(method: str) -> PaperKind | None:
+    """The paper that its domain has for findings of that method; None where a test report is made of them."""
+    if not any(method in one.papers for one in domains()):
+        return None
+    made: PaperKind = _brought("papers", method, "paper")
+    return made
+
+
+def sides() -> list[Any]:
+    """What domains show on the Bench, as classes. Loads the window's toolkit. One that can't be loaded is left out, and
+    its methods are drawn from their views; `broken` says why."""
+    made = []
+    for one in domains():
+        for place in one.sides:
+            module, _, attribute = place.partition(":")
+            try:
+                made.append(getattr(importlib.import_module(module), attribute))
+            except Exception as problem:
+                _broken[one.name] = f"{place} can't be loaded ({type(problem).__name__}: {problem})"
+    return made
 
 
 def _brought(what: str, name: str, words: str) -> Any:

@@ -9,6 +9,7 @@ import time
 from dataclasses import replace
 from typing import Any
 
+from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import parse
@@ -67,7 +68,7 @@ def accept_check(lab: Lab, take: Take, finding: Finding, by: str) -> str:
     BadInput for a check that is not valid or outside its limits.
     """
     reading = finding.reading("sensitivity")
-    serial = take.plan().sensors["microphone"].serial
+    serial = take.plan().sensors[registry.get(finding.method).checks].serial
     if reading.value is None or not reading.valid or finding.verdict == "outside":
         why = reading.reason or "it lies outside its limits"
         raise BadInput(f"{take.name}: this check can't be accepted ({why}): do it again.")
@@ -119,7 +120,7 @@ def _doubted(take: Take, now: float) -> list[Take]:
     allowed = parse(given.get("high", "0.5 dB"), "dB", "limits.change.high")
     if abs(change) <= allowed:
         return []
-    marked = [t for t in others if since < _began(t) < _began(take) and t.plan().step.method != "microphone-level"]
+    marked = [t for t in others if since < _began(t) < _began(take) and not registry.get(t.plan().step.method).checks]
     for one in marked:
         why = f"the microphone's checks before and after differ by {change:+.2f} dB, {allowed:g} dB allowed"
         _note(one, {"kind": "doubtful", "why": why, "check": str(take.folder.name)})

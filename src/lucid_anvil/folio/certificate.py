@@ -1,4 +1,4 @@
-"""The calibration certificate: what ISO/IEC 17025:2017, 7.8.2 to 7.8.4 ask for, from a template a lab can change."""
+"""What all certificates and reports share (ISO/IEC 17025:2017, 7.8.2), from templates that a lab can change."""
 
 from __future__ import annotations
 
@@ -14,7 +14,6 @@ from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from ..core.quantities import round_to_doubt
-from ..engine.evaluating import unfinished
 from ..engine.settling import close_take
 from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
@@ -32,25 +31,6 @@ RULES = {
     " limits, outside only if all of it lies outside; otherwise it can't be told (open).",
     "simple": "Simple acceptance: the value alone decides.",
 }
-
-
-def _rows(finding: Finding) -> list[dict[str, str]]:
-    """The table: one row a frequency, with the digits that the doubt leaves."""
-    sensitivity, deviation, phase = (finding.curve(k) for k in ("sensitivity", "deviation", "phase"))
-    made = []
-    points = {p["frequency"]: p for p in (finding.detail or {}).get("points", [])}
-    for i, f in enumerate(sensitivity.x):
-        row = {"frequency": f"{f:g}"}
-        for name, curve in (("sensitivity", sensitivity), ("deviation", deviation), ("phase", phase)):
-            y = curve.y[i]
-            u = curve.uncertainty[i] if curve.uncertainty else None
-            row[name] = "–" if y is None else round_to_doubt(y, u or None) if u else f"{y:.2g}" if y else "0"
-            row[f"{name}_u"] = "–" if u is None else round_to_doubt(u, u) if u else "–"
-        y, u = sensitivity.y[i], (sensitivity.uncertainty or (None,) * (i + 1))[i]
-        row["relative_u"] = "–" if y is None or u is None else f"{100 * u / y:.2g}"
-        row["fault"] = str(points.get(f, {}).get("fault") or "")
-        made.append(row)
-    return made
 
 
 def head_of(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
@@ -89,33 +69,6 @@ def head_of(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
     }
 
 
-def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
-    """All that the template may use."""
-    from .plots import curve_svg
-
-    finding = finding.lacking(unfinished(take))  # also where it was kept before that was looked at
-    settings = take.plan().step.settings
-    return {
-        **head_of(take, finding, lab, accepted),
-        "readings": [reading_words(r) for r in finding.readings],
-        "rows": _rows(finding),
-        "limits": settings.get("limits", {}).get("nominal_deviation", {}),
-        "corridor": settings.get("corridor"),
-        "coverage": _coverage(finding),
-        "plot": curve_svg(finding.curve("deviation"), "deviation, %"),
-        "reference_frequency": (finding.detail or {}).get("reference_frequency"),
-        "notes": [n for n in finding.notes if "struck" in n or "spread" in n],
-    }
-
-
-def _coverage(finding: Finding) -> str:
-    factors = [b["coverage"] for b in (finding.detail or {}).get("budgets", [])]
-    if not factors:
-        return "k = 2"
-    low, high = min(factors), max(factors)
-    return f"k = {low:.2f}" if high - low < 0.01 else f"k = {low:.2f} to {high:.2f}"
-
-
 def reading_words(r: Any) -> dict[str, str]:
     return {
         "label": r.label,
@@ -144,12 +97,14 @@ def rig_name(take: Take) -> str:
     return str(load_yaml(take.folder / "rig.yaml").get("name", ""))
 
 
-def html_of(values: Mapping[str, Any], lab: Lab | None, template: str = "certificate.html") -> str:
-    """The page. A lab's own `templates/` go before ours."""
+def html_of(values: Mapping[str, Any], lab: Lab | None, template: str, folder: Path | None = None) -> str:
+    """The page. A lab's own `templates/` go before those in `folder`, and these before ours."""
     from jinja2 import ChoiceLoader, FileSystemLoader, PackageLoader, TemplateError
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 
     loaders: list[Any] = [PackageLoader("lucid_anvil.folio", "templates")]
+    if folder is not None:
+        loaders.insert(0, FileSystemLoader(folder))
     if lab is not None:
         loaders.insert(0, FileSystemLoader(lab.folder / "templates"))
     environment = ImmutableSandboxedEnvironment(loader=ChoiceLoader(loaders), autoescape=True)
@@ -227,14 +182,15 @@ def accepted_of(take: Take, lab: Lab | None) -> Calibration | None:
 
 
 def certified(take: Take, finding: Finding) -> bool:
-    """Whether its paper is a certificate: a comparison of two sensors that the plan names."""
-    if finding.method == "accelerometer-comparison":
+    """Whether its paper is a certificate: its domain has one for it, or it calibrates a sensor that the plan names."""
+    if registry.paper(finding.method) is not None:
         return True
     return bool(registry.get(finding.method).calibrates) and {"unit", "reference"} <= set(take.plan().sensors)
 
 
 def report(take: Take, place: Path) -> None:
-    """The PDF of a take's counted finding: certificate of a comparison, test report of all else. Raises BadInput."""
+    """The PDF of a take's counted finding: the paper that its domain has for it, the certificate of a calibration, a
+    test report of all else. Raises BadInput."""
     close_take(take)
     finding = take.finding()
     if finding is None:
@@ -242,16 +198,20 @@ def report(take: Take, place: Path) -> None:
     if (changed := wrong(take)) is not None:
         finding = finding.lacking([changed])
     lab = lab_of(take.folder)
-    if certified(take, finding) and finding.method != "accelerometer-comparison":
+    write_pdf(_page(take, finding, lab), place, own_templates(lab))
+
+
+def _page(take: Take, finding: Finding, lab: Lab | None) -> str:
+    own = registry.paper(finding.method)
+    if own is not None:
+        values = own.values(take, finding, lab, accepted_of(take, lab))
+        return html_of(values, lab, own.template.name, own.template.parent)
+    if certified(take, finding):
         from . import steps_certificate
 
-        values = steps_certificate.context(take, finding, lab, accepted_of(take, lab))
-        write_pdf(html_of(values, lab, "steps-certificate.html"), place, own_templates(lab))
-        return
-    if finding.method != "accelerometer-comparison":
-        from .testreport import report_context
+        return html_of(
+            steps_certificate.context(take, finding, lab, accepted_of(take, lab)), lab, "steps-certificate.html"
+        )
+    from .testreport import report_context
 
-        write_pdf(html_of(report_context(take, finding, lab), lab, "report.html"), place, own_templates(lab))
-        return
-    values = context(take, finding, lab, accepted_of(take, lab))
-    write_pdf(html_of(values, lab), place, own_templates(lab))
+    return html_of(report_context(take, finding, lab), lab, "report.html")

@@ -16,8 +16,6 @@ from ..lab.takes import Take
 from .certificate import head_of, reading_words
 from .plots import view_svg
 
-STANDARDS = {"force-comparison": "Comparison, ISO 376", "pressure-comparison": "Comparison, EURAMET cg-17"}
-
 
 def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration | None) -> dict[str, Any]:
     """All that the template may use. Raises BadInput where unit or reference are not named."""
@@ -38,7 +36,7 @@ def context(take: Take, finding: Finding, lab: Lab | None, accepted: Calibration
     return {
         **head,
         "what": unit.kind[:1].upper() + unit.kind[1:],
-        "method": STANDARDS.get(finding.method, method.title),
+        "method": method.standard or method.title,
         "value": value,
         "value_u": doubt,
         "value_unit": found.unit if found else "",

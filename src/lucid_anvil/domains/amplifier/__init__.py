@@ -13,4 +13,5 @@ DOMAIN = Domain(
         "amplifier-sheet": f"{__name__}.amplifier_sheet",
         **{f"output-{name.replace('_', '-')}": f"{__name__}.output_{name}" for name in _OUTPUTS},
     },
+    sides=(f"{__name__}.window.bench:AmplifierBench",),
 )

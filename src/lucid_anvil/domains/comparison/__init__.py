@@ -3,5 +3,7 @@
 from ...contracts.domain import Domain
 
 DOMAIN = Domain(
-    "comparison", "Calibration by comparison", {"accelerometer-comparison": f"{__name__}.accelerometer_comparison"}
+    "comparison", "Calibration by comparison", {"accelerometer-comparison": f"{__name__}.accelerometer_comparison"},
+    papers={"accelerometer-comparison": f"{__name__}.paper:PAPER"},
+    sides=(f"{__name__}.window.bench:ComparisonBench",),
 )

@@ -2,4 +2,6 @@
 
 from ...contracts.domain import Domain
 
-DOMAIN = Domain("hookup", "Hook-up", {"by-hand": f"{__name__}.by_hand"})
+DOMAIN = Domain("hookup", "Hook-up", {"by-hand": f"{__name__}.by_hand"},
+    sides=(f"{__name__}.window.bench:HookUpBench",),
+)

@@ -10,4 +10,5 @@ DOMAIN = Domain(
         "impact-response": f"{__name__}.impact_response",
         "speed-orders": f"{__name__}.speed_orders",
     },
+    sides=(f"{__name__}.window.bench:ListenBench",),
 )

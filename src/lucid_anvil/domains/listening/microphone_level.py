@@ -91,6 +91,7 @@ class MicrophoneLevel(Method):
     )
     told = ("calibrator",)
     Settings = MicrophoneSettings
+    checks = "microphone"
     headline = ("sensitivity", "{:.2f} mV/Pa")
     readings = {
         "sensitivity": "Sensitivity at the calibrator's frequency [mV/Pa]",

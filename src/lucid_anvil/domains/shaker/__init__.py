@@ -10,4 +10,5 @@ DOMAIN = Domain(
         "random-vibration": f"{__name__}.random_vibration",
         "time-replication": f"{__name__}.time_replication",
     },
+    sides=(f"{__name__}.window.bench:ShakerBench",),
 )

@@ -79,6 +79,7 @@ class ForceComparison(StepsMethod):
     about = "How true a force transducer is against a reference, and which class it keeps"
     reads_only = False
     at_rest = True
+    standard = "Comparison, ISO 376"
     calibrates = True
     idle = "nothing is run: give the highest step ('course: top')"
     usual = {"course": {"top": "5 kN"}}

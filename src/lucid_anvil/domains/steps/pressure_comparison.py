@@ -82,6 +82,7 @@ class PressureComparison(StepsMethod):
     about = "How far a pressure transmitter is from its nominal line, rising and falling"
     reads_only = False
     at_rest = True
+    standard = "Comparison, EURAMET cg-17"
     calibrates = True
     idle = "nothing is run: give the highest step ('course: top')"
     usual = {"span": {"low": "0 bar", "high": "10 bar"}, "output": {"low": "0 V", "high": "10 V"},

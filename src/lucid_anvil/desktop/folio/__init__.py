@@ -1,0 +1,1 @@
+"""The Folio: papers and their pages."""

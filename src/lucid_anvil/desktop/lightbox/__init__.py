@@ -1,0 +1,1 @@
+"""The Lightbox: records looked at, listened to, compared."""

@@ -1,0 +1,1 @@
+"""The window itself, its beginning, help, finder and demo."""

@@ -1,0 +1,1 @@
+"""What the domain shows in the window; loaded only by it."""
