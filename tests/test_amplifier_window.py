@@ -146,6 +146,13 @@ def test_an_invalid_reading_before_and_after_its_retake(
     assert bench.finding.reading("power_A_4_power").valid
     assert bench.finding.reading("gain_A_8_gain").value == Take(first).finding().reading("gain_A_8_gain").value
     assert not side.result.retake.isVisible()
+    # A reading that counts can be taken again too, alone.
+    assert not side.result.once.isVisible()
+    side.stage.choose("gain_A_8")
+    assert side.result.once.isVisible() and side.result.once.text().startswith("Again: ")
+    side.stage.picked = "gain_A_8"
+    side.result.once.click()
+    until(lambda: bench.state == "walk-round" and bench.prepared.settings.only == ["gain_A_8"], 60)
     bench.repaint_charts()
 
 

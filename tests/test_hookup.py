@@ -24,7 +24,7 @@ from lucid_anvil.domains.hookup.by_hand import METHOD, HandSettings
 from lucid_anvil.domains.hookup.hand_run import Hand
 from lucid_anvil.domains.hookup.window.hand_strip import level_in_volts
 from lucid_anvil.domains.hookup.window.input_lanes import SENSOR, Quiet
-from lucid_anvil.domains.hookup.window.rig_sheets import ShakerSheet
+from lucid_anvil.domains.hookup.window.rig_sheets import ChannelSheet, ShakerSheet
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.rehearsal import rehearse
@@ -231,7 +231,7 @@ def differing(before: str, after: str) -> list[str]:
     return [d for d in difflib.ndiff(before.splitlines(), after.splitlines()) if d[0] in "+-"]
 
 
-def test_a_change_of_a_rig_touches_its_own_line(demo_lab: Any) -> None:
+def test_a_change_of_a_rig_touches_its_own_line(qtbot: Any, demo_lab: Any) -> None:
     place = demo_lab.folder / "rigs" / "shaker.rig.yaml"
     text = place.read_text().replace("channels:\n", "channels:\n  # by the door\n")
     place.write_text(text)
@@ -251,6 +251,13 @@ def test_a_change_of_a_rig_touches_its_own_line(demo_lab: Any) -> None:
         with pytest.raises(BadInput, match=why):
             change_channel(place, 0, change)
         assert place.read_text() == moved
+    sheet = ChannelSheet(None, place, 0, [])
+    for key, text in (("coupling", "ac"), ("polarity", "reversed"), ("balanced", "balanced")):
+        sheet.fields.boxes[key].setCurrentText(text)
+    sheet.yes.click()
+    part = load_rig(place).channels[0]
+    assert (part.coupling, part.polarity, part.balanced) == ("ac", "reversed", True) and sheet.result()
+    assert len(differing(moved, place.read_text())) == 2
     put_guard(place, {"watch": "stroke", "limit": "20 mm", "action": "ease"})
     put_guard(place, {"watch": "acceleration", "limit": "100 m/s^2", "action": "cut", "channel": "tray"})
     guards = load_rig(place).guards

@@ -171,6 +171,16 @@ def test_volts_become_units_and_amperes() -> None:
     assert channel_scales(rig, SENSITIVITY)[2] == 1.0
 
 
+def test_an_input_that_is_turned_round_is_seen_as_it_should_be(bench: Any) -> None:
+    b = bench(2)
+    part = b.rig.channels[1].model_copy(update={"polarity": "reversed"})
+    b.rig.channels[1] = part
+    b.keeper = Keeper(b.rig, b.device, b.run, b.ring, "fast", b.log, SENSITIVITY, {"roles": ["reference"]})
+    b.go(armed=-1)
+    held = b.ring.input(1)
+    assert np.all(held[1] == -0.001) and np.all(held[2] == 0.001) and np.all(held[-1] == 0.001)
+
+
 def test_nothing_is_driven_before_it_is_armed(bench: Any) -> None:
     b = bench(8)
     played = b.go(armed=3)

@@ -17,7 +17,9 @@ from lucid_anvil.engine.loadheat import AMBIENT, LoadHeat
 from lucid_anvil.formats.teds import decode
 from lucid_anvil.lab.textfiles import dump_yaml
 from lucid_anvil.rig.choosing import rig_for, rig_of
+from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import CardPart, LoadRating, Rig, load_rig
+from lucid_anvil.rig.standins.inputs import InputStage
 
 SENSORS = {
     "GA-1": {"sensitivity": "10 mV/(m/s²)"},
@@ -152,3 +154,29 @@ def test_a_fan_that_stands_still_and_a_bank_that_measures_count() -> None:
     off.add({"A": np.full(4, 20.0)}, {"resistance": {"A": None}, "temperature": {}, "fan": True}, 1.0)
     blind.add({"A": np.full(4, 20.0)}, None, 1.0)
     assert off.now["A"] == AMBIENT and blind.power["A"] == pytest.approx(100.0)
+
+
+def test_what_lies_between_sensors_and_converters() -> None:
+    held = rig(channels=[
+        {"role": "closed", "input": 1, "kind": "voltage", "coupling": "ac"},
+        {"role": "open", "input": 2, "kind": "voltage"},
+        {"role": "pair", "input": 3, "kind": "voltage", "balanced": True},
+    ], standin={"pickup": "10 mV"})  # fmt: skip
+    stage, rate, n = InputStage(held), held.front_end.rate, 512
+    blocks = round(4 * rate / n)
+    t = np.arange(blocks * n) / rate
+    wave = 2.0 + np.sin(2 * np.pi * 100 * t)
+    made = np.concatenate([
+        stage(InputBlock(i, np.tile(wave[i * n : (i + 1) * n], (4, 1)), np.zeros(3, bool), np.zeros(3), 21.0, 40.0, 230.0))
+        .samples for i in range(blocks)
+    ], axis=1)  # fmt: skip
+    late = t > 3.5
+    # What stands still is gone from the first, and a tone far above its corner is whole.
+    assert abs(made[0, late].mean()) < 2e-3 and made[1, late].mean() == pytest.approx(2, abs=1e-3)
+    assert np.ptp(made[0, late]) == pytest.approx(2, rel=0.02)
+    assert np.std(made[1] - wave) == pytest.approx(0.01, rel=0.01)
+    assert np.std(made[2] - wave) == pytest.approx(1e-4, rel=0.01)
+    assert np.array_equal(made[3], wave)  # what the source really played
+    plain = rig()
+    block = InputBlock(0, np.ones((len(plain.channels) + 1, 8)), np.zeros(1, bool), np.zeros(1), 21.0, 40.0, 230.0)
+    assert InputStage(plain)(block) is block

@@ -77,6 +77,7 @@ class Input:
     unit: str
     on_table: bool = True
     range: float = 10.0
+    coupling: str = "dc"
     """V at which the input overloads"""
 
 
@@ -230,6 +231,8 @@ class Method:
     """What holding it is called"""
     at_rest: bool = False
     """Whether what it reads stands still: faces show where it stands, not how it swings"""
+    steady: bool = False
+    """Whether what it measures may stand still, so that an input which blocks that is of no use; so too `at_rest`"""
     looks: bool = False
     """Whether faces look at every input while it is set up and runs"""
     heavy: tuple[str, ...] = ()
@@ -322,9 +325,24 @@ class Method:
         calibrates nothing. Raises BadInput where it does but could not."""
         return None
 
+    def fits(self, settings: Any, inputs: Sequence[Input]) -> None:
+        """Raises BadInput where the inputs can't show what is to be measured."""
+        if self.at_rest or self.steady:
+            for one in inputs:
+                if one.coupling == "ac" and one.role in (*self.roles, *self.optional_roles):
+                    raise BadInput(blocked(one.role))
+
     def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
         """What the guards must know: `roles` of the control points, how to `combine` them, and `guards` of its own."""
         return {}
+
+
+def blocked(role: str) -> str:
+    """What is said of an input that blocks what stands still, where that is to be measured."""
+    return (
+        f"channel '{role}': its input is AC coupled and shows nothing that stands still: set its coupling to dc, if the"
+        " input can do that, or use another."
+    )
 
 
 AROUND = ("begin", "end", "trip", "note", "order", "conditions", "dropout", "continued", "doubtful", "position")

@@ -14,7 +14,7 @@ import os
 import struct
 import subprocess
 import time
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -71,6 +71,9 @@ class Keeper:
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.roles = [c.role for c in rig.channels]
         self.scales = channel_scales(rig, sensitivities)
+        signs = [c.sign for c in rig.channels]
+        self.turned = np.array([[s] for s in (*signs, 1.0)]) if min(signs) < 0 else None
+        """By row, where an input is turned round: from here on all see it as it should be"""
         self.guards = Guards(rig, log.parent, control or {})
         self.ramp = Ramp(self.rate)
         self.expects: dict[int, tuple[float | None, tuple[float, float, float] | None]] = {}
@@ -188,7 +191,8 @@ class Keeper:
             return None
         least = STANDIN_PATIENCE if self.rig.is_standin else 0.0
         self.patience = max(DEVICE_PATIENCE[self.pace], least)
-        return unpack(payload, len(self.roles), self.block)
+        block = unpack(payload, len(self.roles), self.block)
+        return block if self.turned is None else replace(block, samples=block.samples * self.turned)
 
     @property
     def _own_desk(self) -> bool:

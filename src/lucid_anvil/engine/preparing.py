@@ -136,11 +136,12 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
     inputs = []
     for c in rig.channels:
         if c.kind in MEASURED:
-            inputs.append(Input(c.role, c.kind, 1 / known[c.role], MEASURED[c.kind], c.axis == "axial", c.range))
+            axial = c.axis == "axial"
+            inputs.append(Input(c.role, c.kind, 1 / known[c.role], MEASURED[c.kind], axial, c.range, c.coupling))
         elif c.kind == "current":
-            inputs.append(Input(c.role, c.kind, 1 / c.scale, "A"))
+            inputs.append(Input(c.role, c.kind, 1 / c.scale, "A", coupling=c.coupling))
         else:
-            inputs.append(Input(c.role, c.kind, 1.0, "V", range=c.range))
+            inputs.append(Input(c.role, c.kind, 1.0, "V", range=c.range, coupling=c.coupling))
     lines, plant = rig.capability_lines(), rig.plant()
     limits = {
         "stroke": lines.stroke, "velocity": lines.velocity, "force": lines.force, "current": lines.current,
@@ -177,6 +178,10 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
     if not method.course(settings):
         raise BadInput(f"{plan_file}: {method.idle}.")
     facts = facts_of(plan, rig)
+    try:
+        method.fits(settings, facts.inputs)
+    except BadInput as problem:
+        raise BadInput(f"{rig_file}: {problem}") from None
     try:
         check_guards(plan.guards, rig)
     except ValueError as problem:

@@ -75,7 +75,7 @@ def sheet_steps(warm: str = "1 h") -> list[dict[str, Any]]:
 def usual_sheet() -> dict[str, Any]:
     """What the steps of the usual sheet share."""
     return {
-        "loads": ["8 ohm", "4 ohm"], "rated": {"8": "40 W", "4": "60 W"}, "gain": 20, "ceiling": "2 V",
+        "loads": ["8 ohm", "4 ohm"], "rated": {"8": "40 W", "4": "60 W"}, "gain": 20, "ceiling": "2 V", "path": "10 mV",
         "supply": {"nominal": "230 V", "within": "1 %", "trim": False}, "load_limit": 90,
         "gain_uncertainty": "0.1 %", "load_uncertainty": "0.1 %",
     }  # fmt: skip
@@ -94,13 +94,14 @@ def amplifier_plan(lab: Lab, title: str, article: str, rig_file: Path, steps: li
     }  # fmt: skip
 
 
-def retake_sheet(take: Take, keys: list[str]) -> Path:
+def retake_sheet(take: Take, keys: list[str], trim: bool = True) -> Path:
     """A plan, beside the take's own, for just some of its readings; its finding holds the others from that take."""
     held = take.plan().model_dump(by_alias=True, exclude_none=True)
     step = dict(take.plan().step.settings)
     step["only"] = list(keys)
     # What spoiled them was the supply: where it can be set, it is trimmed this time.
-    step["supply"] = {**step.get("supply", {}), "trim": True}
+    if trim:
+        step["supply"] = {**step.get("supply", {}), "trim": True}
     held["steps"] = [{"method": "amplifier-sheet", "settings": step}]
     held["sheet"] = {}
     held["base_take"] = f"../{take.name}"

@@ -121,6 +121,8 @@ class Step(Model):
     limits: dict[str, Any] | None = None
     ask: dict[str, Any] | None = None
     mask: dict[str, Any] | None = None
+    span: list[Any] | None = None
+    reference: str | None = None
     rig: str | None = None
     """Of this step, where it is not the plan's"""
     guards: list[GuardPart] = Field(default_factory=list)

@@ -84,7 +84,7 @@ def _of_card(name: str, card: Card) -> dict[str, Any]:
         part["card"] = {"device": card.device}  # type: ignore[assignment]
     return {
         "lucid-anvil-rig": 1, "name": name, "front_end": part,
-        "channels": [{"role": f"input {i + 1}", "input": i + 1, "kind": "voltage", "supply": "off"}
+        "channels": [{"role": f"input {i + 1}", "input": i + 1, "kind": "voltage", "supply": "off", "coupling": "ac"}
                      for i in range(card.inputs)],
         "guards": [{"watch": "overload", "after": "60 ms", "action": "cut"},
                    {"watch": "disk", "limit": "200e6", "action": "ease"}],

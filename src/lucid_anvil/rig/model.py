@@ -229,6 +229,12 @@ class ChannelPart(Model):
     on: str = "table"
     """Where the sensor sits: table, or mode1, mode2, ... of the stand-in article."""
     supply: Flag = True
+    coupling: Literal["dc", "ac"] = "dc"
+    """ac: a capacitor in series keeps out what stands still"""
+    polarity: Literal["as it is", "reversed"] = "as it is"
+    """reversed: the sensor sits the other way round, or its leads do; what is recorded is turned back"""
+    balanced: Flag = False
+    """Both leads go into the input, so that it does not hear what both pick up"""
     conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
     scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
@@ -241,6 +247,10 @@ class ChannelPart(Model):
             hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(kinds())}."
             raise ValueError(f"there is no kind of channel '{value}'; {hint}")
         return value
+
+    @property
+    def sign(self) -> float:
+        return -1.0 if self.polarity == "reversed" else 1.0
 
     @property
     def typed_sensitivity(self) -> float | None:
@@ -314,6 +324,8 @@ class StandIn(Model):
     """Off: inputs are the source times a factor, to measure how fast everything else is."""
     draw_errors: Flag = False
     """Draw every systematic error from the budget's own distributions."""
+    pickup: Volt = 0.0
+    """V rms of mains hum that all leads pick up"""
     input_gains: dict[str, Percent] = Field(default_factory=dict)
     """Gain error of an input by role."""
 

@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from ...contracts.finding import Finding
-from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Method, Performance
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Method, Performance, blocked
 from ...contracts.recording import Channel
+from ...core.errors import BadInput
 from ...lab.amplifier_planning import WALK_ROUND, sheet_steps, usual_sheet
 from .sheet_reading import Sheet, Take
 from .sheet_run import SheetRun
@@ -33,6 +34,7 @@ class AmplifierSheet(Method):
         "distortion_power_*": "Distortion and noise [%] over power [W]",
         "gain_*": "Gain [dB re the reference frequency] over Hz",
         "phase_*": "Phase [deg] over Hz",
+        "between_*": "Phase between the first two channels [deg] over Hz",
         "noise_*": "Noise [V rms a line] over Hz",
         "mains_*": "Multiples of the mains [V rms] over Hz",
         "spectrum_*": "Spectrum [V rms] over Hz",
@@ -40,6 +42,7 @@ class AmplifierSheet(Method):
     views = (
         Axis("power", "Distortion against power", ("distortion_power_*",), "W", "%", x_log=True, y_log=True),
         Axis("response", "Response", ("gain_*",), "Hz", "dB", x_log=True),
+        Axis("phase", "Phase between channels", ("between_*",), "Hz", "°", x_log=True),
         Axis("noise", "Noise and hum", ("noise_*", "mains_*"), "Hz", "V", x_log=True, y_log=True, single=True),
         Axis("spectrum", "Spectrum", ("spectrum_*",), "Hz", "V", x_log=True, y_log=True, single=True),
     )
@@ -62,6 +65,13 @@ class AmplifierSheet(Method):
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         """Settings that the bench knows: its channels and their ranges [V]."""
         return {"channels": list(bench.ranges), "input_range": dict(bench.ranges), **given}
+
+    def fits(self, settings: SheetSettings, inputs: Sequence[Input]) -> None:
+        """An offset stands still: an input that blocks it reads none, whatever there is."""
+        closed = {i.role for i in inputs if i.coupling == "ac"}
+        for task in tasks(settings):
+            if task.step.method == "output-offset" and task.channel in closed:
+                raise BadInput(f"step '{task.step.name}': {blocked(task.channel)}")
 
     def course(self, settings: SheetSettings) -> list[CourseItem]:
         """A stretch for each reading."""

@@ -159,7 +159,7 @@ class Bench:
             shown = (self.sight or {}).get("resistance", {})
             if all(fits(shown.get(c), ohm) for c, ohm in loads.items()):
                 return
-        yield from self._refuse("load", "The load bank does not switch", "")
+        yield from self.refuse("load", "The load bank does not switch", "")
 
     def _by_hand(self, loads: Mapping[str, float | None]) -> Turn:
         """Let a person change the loads, at zero drive; the wave's own time goes on."""
@@ -172,11 +172,11 @@ class Bench:
         yield from self.ask(text[0].upper() + text[1:])
         yield from self.turn(level)
 
-    def ask(self, text: str, channel: str = "", ohm: float | None = None) -> Turn:
-        """Wait at zero drive until a person has done something by hand; where the load bank can tell, until the
-        channel's load shows `ohm`."""
-        before, said = self.live.get("stage", ""), text
-        while True:
+    def ask(self, text: str, channel: str = "", ohm: float | None = None, longest: float = math.inf) -> Turn:
+        """Wait at zero drive until a person has done something by hand, `longest` s at most; where the load bank can
+        tell, until the channel's load shows `ohm`."""
+        before, said, began = self.live.get("stage", ""), text, self.now
+        while self.now - began <= longest:
             self.live = {**self.live, "stage": "asking", "ask": said}
             got = yield from self.turn(0.0)
             if not any(o.get("order") == "go" for o in got.orders):
@@ -188,7 +188,8 @@ class Bench:
         self.live = {**self.live, "stage": before, "ask": ""}
         yield from self.turn(0.0, marks=({"kind": "asked", "t": self.now, "text": text},))
 
-    def _refuse(self, guard: str, label: str, channel: str) -> Turn:
+    def refuse(self, guard: str, label: str, channel: str) -> Turn:
+        """End the run with the drive at zero, and say why."""
         zero = np.zeros(self.facts.block)
         yield Want(zero, trip={"guard": guard, "label": label, "action": "cut", "channel": channel, "value": 0.0,
                                "limit": 0.0, "unit": ""})  # fmt: skip

@@ -83,8 +83,10 @@ class Sheet:
         self.settings = takes[0].settings
         self.marks: dict[str, tuple[Mark, Mapping[str, Channel]]] = {}
         self.dropouts: dict[str, list[float]] = {}
+        self.paths: list[Mark] = []
         for take in takes:
             lost = [float(m["t"]) for m in take.marks if m.get("kind") == "dropout"]
+            self.paths += [m for m in take.marks if m.get("kind") == "path"]
             for mark in take.marks:
                 if mark.get("kind") == "reading" and "key" in mark:
                     self.marks[str(mark["key"])] = (mark, take.record)
@@ -96,6 +98,10 @@ class Sheet:
         self.columns: list[str] = []
         self.invalid: list[str] = []
         self.values: dict[str, Reading] = {}
+        self.phases: dict[str, Curve] = {}
+        """By task the phase of a swept response, the delay with it"""
+        self.unreferred: dict[str, str] = {}
+        """By task why its signal to noise has nothing to refer to"""
         self.verdicts: list[str] = []
 
     def finding(self, name: str) -> Finding:
@@ -108,6 +114,8 @@ class Sheet:
             if task.key in self.marks:
                 self._one(task, *self.marks[task.key])
         self._between_channels(plan)
+        self._phases_between(plan)
+        self._paths()
         missing = [t.key for t in plan if t.key not in self.marks]
         if missing:
             self.notes.append(f"Not taken: {len(missing)} of {len(plan)} readings, the first {missing[0]}.")
@@ -141,6 +149,8 @@ class Sheet:
         for reading in found.readings:
             if spots and reading.key.startswith("corner"):
                 continue  # spot tones have none
+            if reading.key == "snr" and task.key in self.unreferred:
+                reading = replace(reading, reason=self.unreferred[task.key])
             if reading.key in KEPT.get(task.step.method, ()) or reading.key in task.step.limits:
                 self._keep(task, reading, mark, why)
         for key, start in CURVES.get(task.step.method, {}).items():
@@ -149,6 +159,8 @@ class Sheet:
                 if c.key == key:
                     made = replace(c, key=f"{start}_{task.key}", label=label)
                     self.curves.append(self._masked(task, made) if start == "gain" else made)
+        if method.name == "output-response" and not spots:
+            self.phases[task.key] = _with_delay(found)
         if task.step.method == "output-power":
             self._corrected(task, mark, found, why)
         if task.step.method == "output-impedance" and any(m for p in mark["parts"] for m in p.get("meter") or ()):
@@ -197,7 +209,11 @@ class Sheet:
             made.update(load=task.load, load_measured=hot or task.load,
                         load_uncertainty=(hot or task.load or 0) * self.settings.load_uncertainty / 100)  # fmt: skip
         if method == "output-noise":
-            volts = self._reference(task)
+            try:
+                volts = self._reference(task)
+            except BadInput as bad:
+                self.unreferred[task.key] = str(bad)
+                volts = None
             if volts is not None:
                 made["reference_level"] = volts
         made.update(task.step.settings)
@@ -213,10 +229,25 @@ class Sheet:
         ]
 
     def _reference(self, task: Task) -> float | None:
-        """V of the published power into this load, which the signal-to-noise ratio refers to."""
+        """V that the signal-to-noise ratio refers to: of the step that is named, as its record has them, else of the
+        published power into this load. Raises BadInput where that step has none."""
+        if task.step.reference is not None:
+            return self._found_by(task.step.reference, task)
         load = task.load if task.load is not None else self.settings.loads[0]
         rated = self.settings.rated_at(load)
         return None if rated is None else math.sqrt(rated * load)
+
+    def _found_by(self, name: str, task: Task) -> float:
+        """V rms that a step showed on this channel: into the same load, else into the first that it was read at."""
+        plan = tasks(self.settings.model_copy(update={"only": []}))
+        held = [t for t in plan if t.step.name == name and t.channel == task.channel and t.key in self.marks]
+        at = next((t for t in held if t.load == task.load), held[0] if held else None)
+        if at is None:
+            raise BadInput(f"the step '{name}', which it refers to, was not taken on {task.channel}")
+        mark, record = self.marks[at.key]
+        if (why := out_of_supply(mark, self.settings) or self._dropped(mark) or mark.get("why")) is not None:
+            raise BadInput(f"the step '{name}', which it refers to, does not count: {why}")
+        return float(np.std(cut(record[task.channel], mark["start"], mark["stop"]).samples()))
 
     def _keep(self, task: Task, reading: Reading, mark: Mark, why: str | None) -> None:
         key = f"{task.key}_{reading.key}"
@@ -345,3 +376,30 @@ class Sheet:
                 made = Reading(key, label, value, unit, math.hypot(one.uncertainty or 0, two.uncertainty or 0), 2.0)
                 limits = Limits({key: task.step.limits.get(key, {})}, {key: unit}, self.settings.decision)
                 self._keep(task, limits.judge(made), self.marks[task.key][0], spoiled)
+
+    def _phases_between(self, plan: Sequence[Task]) -> None:
+        """Phase between the first two channels over frequency, where both were swept: delays are part of it."""
+        if len(self.settings.channels) < 2:
+            return
+        a, b = self.settings.channels[:2]
+        for task in plan:
+            one, two = self.phases.get(task.key), self.phases.get(task.key.replace(f"_{a}_", f"_{b}_"))
+            if task.channel != a or one is None or two is None or one.x != two.x:
+                continue
+            off = (np.array(one.y, dtype=float) - np.array(two.y, dtype=float) + 180) % 360 - 180
+            where = task.column.partition(" · ")[2]
+            label = f"{task.step.label or task.step.name}, {a} minus {b}" + (f" · {where}" if where else "")
+            self.curves.append(Curve(f"between_{task.key}", label, one.x, tuple(map(float, off)), "Hz", "deg"))
+
+    def _paths(self) -> None:
+        """What the tone before the first step showed."""
+        for mark in self.paths[-1:]:
+            said = ", ".join(f"{c} {20 * math.log10(g):.1f} dB" for c, g in mark["gains"].items())
+            self.notes.append(f"Before the first step a tone went through every channel: {said}.")
+
+
+def _with_delay(found: Finding) -> Curve:
+    """The phase of a response, what its delay makes of it put back."""
+    curve, delay = found.curve("phase"), found.reading("delay").value or 0.0
+    whole = np.array(curve.y, dtype=float) - 360 * np.array(curve.x) * delay
+    return replace(curve, y=tuple(map(float, whole)))

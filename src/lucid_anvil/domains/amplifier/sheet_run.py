@@ -12,6 +12,7 @@ import numpy as np
 from ...contracts.method import LEAD, Facts, Performance
 from ...core.audio.stimuli import Dwell, Sweep, Tones, difference, modulation
 from .sheet_bench import Bench, Turn, Window, probe
+from .sheet_path import path
 from .sheet_settings import PRECONDITION, SheetSettings, Task, tasks
 
 TAIL = 0.3
@@ -38,6 +39,8 @@ class SheetRun:
         done = list((start or {}).get("done", []))
         self.found.update((start or {}).get("found", {}))
         yield from self.bench.turn(0.0)
+        if self.settings.path is not None and len(done) < len(self.tasks):
+            yield from path(self.bench, self.settings.path)
         for i, task in enumerate(self.tasks):
             if task.key in done:
                 continue
@@ -110,7 +113,8 @@ class SheetRun:
         if task.step.method == "output-response" and len(task.step.tones) > 1:
             return Dwell(tuple(f for f in task.step.tones if f < top), task.step.read)
         if task.step.method == "output-response":
-            return Sweep(1.0, top, task.step.read)
+            low, high = task.step.span or (1.0, top)
+            return Sweep(low, min(high, 0.45 * self.facts.rate), task.step.read)
         if task.step.method == "output-intermodulation":
             from ...core.quantities import parse
 

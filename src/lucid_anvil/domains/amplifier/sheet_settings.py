@@ -110,6 +110,10 @@ class SheetStep(Model):
     read: Seconds = 0.5
     limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
     ask: Ask | None = None
+    span: list[Annotated[float, quantity("Hz")]] | None = None
+    """From where to where a response is swept; 1 Hz to 40 kHz when not given, no further than the rate allows"""
+    reference: str | None = None
+    """Of noise: the step whose output on the same channel signal to noise refers to, in place of the published power"""
     mask: CurveMask | None = None
     """Of its response, or of its distortion against power"""
 
@@ -119,6 +123,13 @@ class SheetStep(Model):
         if not value.replace("-", "").replace(" ", "").isalnum():
             raise ValueError(f"'{value}': letters, digits, blanks and hyphens only.")
         return value.replace(" ", "-")
+
+    @field_validator("span")
+    @classmethod
+    def _ends(cls, value: list[float] | None) -> list[float] | None:
+        if value is not None and (len(value) != 2 or not 0 < value[0] < value[1]):
+            raise ValueError("give two frequencies, the lower first, like [1 Hz, 90 kHz].")
+        return value
 
     @field_validator("loads")
     @classmethod
@@ -154,6 +165,9 @@ class SheetSettings(MethodSettings):
     ceiling: Volt = 2.0
     """V rms at the input that no step goes beyond"""
     supply: SupplyWindow = Field(default_factory=SupplyWindow)
+    path: Volt | None = None
+    """V rms at the input of a tone that goes through every channel before the first step: one that does not come back,
+    comes back elsewhere or far from the gain is asked about; none when not given"""
     load_limit: float = 110.0
     """°C at which a load is left to cool before the next reading"""
     gain_uncertainty: Annotated[float, quantity("%")] | None = None
@@ -173,8 +187,11 @@ class SheetSettings(MethodSettings):
             if step.name in names[:i]:
                 raise ValueError(f"two steps have the name '{step.name}': give each its own.")
             like = step.drive.like if step.drive else None
-            if like is not None and like not in names[:i]:
-                raise ValueError(f"the step '{step.name}' refers to '{like}', which is no step before it.")
+            for other in (like, step.reference):
+                if other is not None and other not in names[:i]:
+                    raise ValueError(f"the step '{step.name}' refers to '{other}', which is no step before it.")
+        if self.path is not None and not 0 < self.path <= self.ceiling:
+            raise ValueError("path: the tone before the first step must lie above zero and not above the ceiling.")
         return self
 
     def rated_at(self, load: float | None) -> float | None:

@@ -91,6 +91,7 @@ class Cyclic(FrameMethod):
 
     name = "cyclic"
     title = "Pulses, fatigue"
+    steady = True
     roles = ("force", "displacement")
     more = True
     reads_only = False

@@ -182,6 +182,7 @@ class Dma(FrameMethod):
 
     name = "dma"
     title = "Dynamic mechanical analysis"
+    steady = True
     roles = ("force", "displacement")
     optional_roles = ("temperature",)
     about = "Storage and loss modulus of a specimen, and the temperature at which it softens"

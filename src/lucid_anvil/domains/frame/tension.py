@@ -145,6 +145,7 @@ class Tension(FrameMethod):
 
     name = "tension"
     title = "Tension, compression"
+    steady = True
     roles = ("force",)
     optional_roles = LENGTHS
     reads_only = False

@@ -64,6 +64,7 @@ class TorqueCapability(StepsMethod):
 
     name = "torque-capability"
     title = "Torque tool"
+    steady = True
     roles = ("torque",)
     optional_roles = ("angle",)
     about = "How well a torque tool repeats itself within its limits"

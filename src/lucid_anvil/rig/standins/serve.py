@@ -18,9 +18,10 @@ import numpy as np
 
 from ...core.signal.sinefit import Floats
 from ..aftermath import LINGER, After, factors, keep
-from ..device import Wire, arguments, prefer, wire_from_fd
+from ..device import InputBlock, Wire, arguments, prefer, wire_from_fd
 from ..model import Rig, load_rig
 from .choosing import bench_of
+from .inputs import InputStage
 
 GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
@@ -48,6 +49,7 @@ class Server:
     def __init__(self, rig: Rig, wire: Wire, pace: str, log: Path | None) -> None:
         self.bench = bench_of(rig)
         self.bench.command("wait", None)
+        self.inputs = InputStage(rig)
         self.rig, self.wire, self.pace, self.log = rig, wire, pace, log
         self.block, self.rate = rig.front_end.block, rig.front_end.rate
         self.queue: list[Floats] = [np.zeros(self.block), np.zeros(self.block)]
@@ -66,7 +68,7 @@ class Server:
             self.wire.send_json(b"T", self.rig.identities())
             if self.desk is not None:
                 self.wire.send_json(b"P", {name: ("127.0.0.1", port) for name, port in self.desk.ports.items()})
-        made = self.bench.play(self.queue.pop(0))
+        made = self.play(self.queue.pop(0))
         while not self.gone:
             if self.pace == "real":
                 early = began + (index + 1) * span - time.monotonic()
@@ -84,12 +86,16 @@ class Server:
             # The next block is played now, from the queue; while it lasts, the one after it must come.
             playing = self.queue.pop(0)
             self.last.append(made.samples)
-            made = self.bench.play(playing)
+            made = self.play(playing)
             if not self._fetch():
                 return
             index += 1
         self.last.append(made.samples)
         self._watchdog(playing, made.index)
+
+    def play(self, source: Floats) -> InputBlock:
+        """One block, as the inputs show it."""
+        return self.inputs(self.bench.play(source))
 
     def _hang(self) -> None:
         """Answer nothing any more, as long as somebody is there to be left without an answer."""
@@ -140,12 +146,12 @@ class Server:
             return
         count = -(-faded.size // self.block) + LINGER
         drive = np.concatenate([faded, np.zeros(count * self.block - faded.size)])
-        rows = [*self.last, *(self.bench.play(part).samples for part in drive.reshape(count, self.block))]
+        rows = [*self.last, *(self.play(part).samples for part in drive.reshape(count, self.block))]
         first = round(begun * self.rate / self.block)
         begin, before = newest + 1 - len(self.last), max(0, first - newest - 1 + len(self.last))
         after = After(
             begin + before - first, newest + 1 - first, self.block, np.concatenate(rows[before:], axis=1),
-            factors(self.rig),
+            factors(self.rig) * np.array([*(c.sign for c in self.rig.channels), 1.0]),
         )  # fmt: skip
         keep(self.log.parent, after)
 

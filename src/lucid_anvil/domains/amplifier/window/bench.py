@@ -45,6 +45,14 @@ class SheetResult(RunResult):
         self.retake = button("Retake what is invalid", "main", "A new take of just these readings; both are kept")
         self.column.insertWidget(self.column.indexOf(self.rerun), self.retake)
         self.retake.hide()
+        self.once = button("", tip="A new take of the reading that was clicked; both are kept")
+        self.column.insertWidget(self.column.indexOf(self.rerun), self.once)
+        self.once.hide()
+
+    def offer_again(self, name: str) -> None:
+        """One reading once more; none where `name` is empty."""
+        self.once.setVisible(bool(name))
+        self.once.setText(f"Again: {name}")
 
     def offer(self, keys: list[str]) -> None:
         """The readings that do not count."""
@@ -93,6 +101,8 @@ class AmplifierBench(Side):
         self.result.again.connect(bench.again)
         self.result.carry_on.connect(bench.carry_on)
         self.result.retake.clicked.connect(self.retake)
+        self.result.once.clicked.connect(self.take_again)
+        self.stage.picked_one.connect(self._picked)
         self.stage.make.clicked.connect(self.make_limits)
         self.stage.card.clicked.connect(self.calibrate_card)
         self.view: LimitsView | None = None
@@ -174,6 +184,7 @@ class AmplifierBench(Side):
             invalid = (bench.finding.detail or {}).get("sheet", {}).get("retake", [])
         self.result.show_finding(bench.finding, cut, take.position() is not None)
         self.result.offer(invalid)
+        self.result.offer_again("")
         self.stretches.show_progress(None, 0.0, all_done=cut is None)
         bench.ended(take, "", reason)
 
@@ -230,6 +241,25 @@ class AmplifierBench(Side):
         keys = (bench.finding.detail or {}).get("sheet", {}).get("retake", [])
         take = bench.take
         bench.aside.run("retake", lambda: retake_sheet(Take(take), keys), bench.open_plan)
+
+    def _picked(self, task: str) -> None:
+        """A reading was clicked: it can be taken again once there is a finding."""
+        bench = self.bench
+        if bench.finding is None or bench.prepared is None or bench.state != "done":
+            return
+        whole = tasks(bench.prepared.settings.model_copy(update={"only": []}))
+        at = next((t for t in whole if t.key == task), None)
+        self.result.offer_again(f"{at.step.label or at.step.name}, {at.column}" if at else "")
+
+    def take_again(self) -> None:
+        """A take of the reading that was clicked; its finding holds the others from this one."""
+        bench, key = self.bench, self.stage.picked
+        if bench.take is None or key is None:
+            return
+        take = bench.take
+        held = (bench.finding.detail or {}).get("sheet", {}) if bench.finding is not None else {}
+        spoiled = key in held.get("retake", [])
+        bench.aside.run("retake", lambda: retake_sheet(Take(take), [key], spoiled), bench.open_plan)
 
 
 def course_by_step(prepared: Prepared) -> list[Any]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from ....contracts.finding import Curve, Finding
@@ -22,9 +23,14 @@ CHARTS = (
     ("now", "Now", "", "ms", "V"),
     ("power", "Distortion against power", "distortion_power_", "W", "%"),
     ("response", "Response", "gain_", "Hz", "dB"),
+    ("phase", "Phase", "between_", "Hz", "°"),
     ("noise", "Noise and hum", "noise_", "Hz", "µV"),
     ("spectrum", "Spectrum", "spectrum_", "Hz", "V"),
 )
+PLAIN = ("now", "response", "phase")
+"""Charts whose upward axis is even"""
+DEEPEST = 12.0
+"""dB below its highest that a response is shown to: where it has fallen further it is of no use"""
 FEW = 12
 """Points below which a response is one of spot tones"""
 NAMED = 4.0
@@ -35,6 +41,9 @@ FIRST = {"output-power": "power", "output-response": "response", "output-noise":
 
 class SheetStage(QWidget):
     """Conditions, sheet and curves."""
+
+    picked_one = pyqtSignal(str)
+    """a reading, by its task"""
 
     def __init__(self) -> None:
         super().__init__()
@@ -81,7 +90,7 @@ class SheetStage(QWidget):
             one.hide()
             head.addWidget(one)
         below.addLayout(head)
-        self.charts = {k: Chart(x, y, log_x=k != "now", log_y=k not in ("now", "response"))
+        self.charts = {k: Chart(x, y, log_x=k != "now", log_y=k not in PLAIN)
                        for k, _, _, x, y in CHARTS}  # fmt: skip
         for chart in self.charts.values():
             below.addWidget(chart, 1)
@@ -142,6 +151,7 @@ class SheetStage(QWidget):
     def choose(self, task: str) -> None:
         """A reading was clicked: the curve behind it."""
         self.picked = task
+        self.picked_one.emit(task)
         if self.prepared is None:
             return
         step = next(
@@ -183,8 +193,10 @@ class SheetStage(QWidget):
                 if c.key.startswith(start):
                     chart.curve(f"_{c.key}", c.x, c.y, "muted", 0.9, "earlier", z=4)
         names = {}
-        for c in curves:
+        for i, c in enumerate(curves):
             role, style, name = look_of(c.label, self.sheet.columns)
+            if self.tabs.now == "phase":
+                role, style, name = ("teal", "ink", "brass", "plum")[i % 4], Qt.PenStyle.SolidLine, c.label
             few = len(c.x) < FEW
             chart.curve(c.key, c.x, c.y, role, 0.1 if few else 2.0, name, few, Qt.PenStyle.NoPen if few else style)
             names[name] = role
@@ -217,11 +229,11 @@ class SheetStage(QWidget):
                 return
 
     def _frame(self, chart: Chart, curves: list[Curve]) -> None:
-        if self.tabs.now == "response":
-            chart.window((10, 40e3), (-4.0, 1.5))
-            return
         x = np.concatenate([np.array(c.x) for c in curves])
         y = np.concatenate([np.array(c.y, float) for c in curves])
+        if self.tabs.now in PLAIN:
+            chart.window(*own_range(x, y, DEEPEST if self.tabs.now == "response" else math.inf))
+            return
         good = np.isfinite(y) & (y > 0)
         chart.window(
             (float(x.min()) * 0.8, float(x.max()) * 1.25), (float(y[good].min()) * 0.6, float(y[good].max()) * 6)
@@ -254,6 +266,17 @@ class SheetStage(QWidget):
         for chart in self.charts.values():
             chart.apply_theme()
         self._draw()
+
+
+def own_range(x: np.ndarray, y: np.ndarray, deepest: float) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Both axes' ends for curves over frequency: all of them, no more than `deepest` below the highest."""
+    good = y[np.isfinite(y)]
+    high = float(good.max()) if good.size else 1.0
+    low = max(float(good.min()) if good.size else 0.0, high - deepest)
+    # Along the axis as far as there is something to be seen.
+    seen = x[np.isfinite(y) & (y >= low)]
+    room = max(0.12 * (high - low), 0.25)
+    return (float(seen.min()) * 0.9, float(seen.max()) * 1.1), (low - room, high + room)
 
 
 def look_of(label: str, columns: list[str]) -> tuple[str, Qt.PenStyle, str]:

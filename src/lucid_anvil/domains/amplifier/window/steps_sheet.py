@@ -24,6 +24,8 @@ FIELDS = (
     Field("channels", "Channels", hint="all where empty"),
     Field("driven", "Which", hint="both, or one at a time where empty"),
     Field("tones", "Tones", hint="such as [100, 1000, 6000]"),
+    Field("span", "Sweep", hint="of a response, such as [1 Hz, 90 kHz]"),
+    Field("reference", "Noise against", hint="key of the step whose output it is; published power where empty"),
     Field("settle", "Settle", hint="s"),
     Field("read", "Read", hint="s"),
     Field("settings", "Settings", hint="such as {weighting: A}"),
@@ -57,7 +59,7 @@ def new_step(method: str, held: Sequence[Step]) -> Step:
 def with_field(step: Step, key: str, text: str) -> Step:
     """A step with one value as typed; nothing takes it away. Raises BadInput."""
     made = copy.deepcopy(step)
-    value: Any = text.strip() if key in ("label", "name", "driven") else typed(text)
+    value: Any = text.strip() if key in ("label", "name", "driven", "reference") else typed(text)
     if value is NOTHING or value == "":
         if key == "name":
             raise BadInput("Key: a step needs one: its readings are called so.")

@@ -85,6 +85,9 @@ class ChannelSheet(Sheet):
             Field("input", "Input", str(part.input)),
             Field("range", "Range", f"{part.range:g} V", "such as 1 V"),
             Field("supply", "Supply", "on" if part.supply else "off", choices=("on", "off")),
+            Field("coupling", "Coupling", part.coupling, choices=("dc", "ac")),
+            Field("polarity", "Polarity", part.polarity, choices=("as it is", "reversed")),
+            Field("balanced", "Leads", "balanced" if part.balanced else "one", choices=("one", "balanced")),
             Field("scale", "Current monitor", str(self.held.get("scale", "")), "such as 0.1 V/A"),
             Field("conditioner_gain", "Charge amplifier", str(self.held.get("conditioner_gain", "")), "as 10 mV/pC"),
             Field("on", "Sits on", part.on, "table, or a place of the article"),
@@ -131,12 +134,15 @@ class ChannelSheet(Sheet):
         put_channels(self.place, rows[: self.index] + rows[self.index + 1 :])
 
     def _change(self, typed: Mapping[str, str]) -> None:
-        usual = {"supply": "on", "on": "table", "axis": "axial", "kind": "acceleration"}
+        usual = {"supply": "on", "on": "table", "axis": "axial", "kind": "acceleration", "coupling": "dc",
+                 "polarity": "as it is", "balanced": "off"}
         made: dict[str, Any] = {}
         for key, text in typed.items():
             value: Any = text.strip() or None
             if key == "sensor" and value == NONE:
                 value = None
+            if key == "balanced":
+                value = "on" if value == "balanced" else "off"
             if key == "input":
                 if value is None or not value.isdigit():
                     raise BadInput(f"input: '{text}' is no number of an input.")
