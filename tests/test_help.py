@@ -36,7 +36,7 @@ def test_every_guard_and_key_is_explained() -> None:
     held = pages()
     for text in (*LABELS.values(), *(registry.guard_kind(k).label for k in registry.guard_kinds())):
         assert f"## {text}\n" in held["guards.md"], text
-    window = (Path(__file__).parent.parent / "src/lucid_anvil/desktop/window.py").read_text()
+    window = (Path(__file__).parent.parent / "src/lucid_anvil/desktop/shell/window.py").read_text()
     for sequence in re.findall(r'\bkey\("([^"]+)"', window):
         assert f"**{sequence}**" in held["keys.md"] or f"{sequence}" in held["keys.md"], sequence
     for text in held.values():

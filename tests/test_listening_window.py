@@ -76,6 +76,22 @@ def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any)
     until(lambda: stage.edge.now == "falling" and stage.map.rpm.size > 12, 120)
     assert "rpm" in stage.rpm.text() and stage.told.text() == "Recording"
     assert "pulses" in stage.pulses.series
+    # Spectrum, orders and level are there while it runs; a part of the map that is looked at stays while it grows.
+    for key, chart, name in (("spectrum", stage.spectrum, "now"), ("orders", stage.curves, "order_5"),
+                             ("overall", stage.plain, "overall")):  # fmt: skip
+        stage.live_tabs.chosen.emit(key)
+        assert stage.pages.currentWidget() is chart and len(chart.table[name][0]) > 10
+    assert stage.spectrum.table["now"][0][-1] > 11000 and np.all(np.diff(stage.curves.table["order_5"][0]) > 0)
+    stage.live_tabs.chosen.emit("map")
+    box, rows = stage.map.chart.getPlotItem().getViewBox(), stage.map.rpm.size
+    box.setRange(xRange=(0, 300), padding=0)
+    box.sigRangeChangedManually.emit([True, True])
+    stage.map.chart.bar.setLevels((20.0, 70.0))
+    stage.map.chart.own_levels = True
+    until(lambda: stage.map.rpm.size > rows, 60)
+    assert box.viewRange()[0] == [0, 300] and list(stage.map.chart.image.levels) == [20.0, 70.0]
+    stage.map.chart.enableAutoRange()
+    assert box.viewRange()[0][1] > 400 and list(stage.map.chart.image.levels) == [20.0, 70.0]
     window.setFocus()
     QTest.keyClick(window, Qt.Key.Key_N)
     until(lambda: bench.state == "done" and bench.finding is not None, 120)
@@ -83,6 +99,12 @@ def test_a_run_down_grows_a_map_and_ends_by_n(window: MainWindow, demo_lab: Any)
     assert stage.map.rpm.size > 12 and stage.tabs.isVisible()
     stage.choose("orders")
     assert {"order_1", "order_5"} <= set(stage.curves.series)
+    stage.choose("map")
+    near = float(stage.map.f[-1])
+    assert stage.reach.isVisible()
+    stage.reach.choose("whole")
+    stage.reach.chosen.emit("whole")
+    assert stage.map.f[-1] > 1.3 * near and float(stage.map.chart.image.levels[0]) > 0
     stage.over.chosen.emit("order")
     stage.over.choose("order")
     assert stage.map.chart.over == "order"

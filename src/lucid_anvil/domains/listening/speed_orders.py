@@ -54,6 +54,10 @@ class SpeedSettings(MethodSettings):
     """octaves or thirds: a curve of the whole run's band levels (IEC 61260-1)"""
     revolutions: float = Field(default=8.0, ge=4, le=64)
     """length of the window over angle"""
+    resolution: Annotated[float, quantity("Hz")] = Field(default=4.0, ge=0.2, le=100)
+    """distance of the lines of the map's spectra, about: their window is a power of two samples"""
+    map_to: Annotated[float, quantity("Hz")] | None = None
+    """how far the map goes over frequency; two and a half times the highest order's, 2 kHz at least, when not given"""
 
     @field_validator("slope")
     @classmethod
@@ -94,6 +98,8 @@ class SpeedSettings(MethodSettings):
     def _sensible(self) -> SpeedSettings:
         if min(self.orders) <= 0 or len(set(self.orders)) < len(self.orders):
             raise ValueError("orders must be above zero and each stand once.")
+        if self.map_to is not None and self.map_to <= 0:
+            raise ValueError("map_to must lie above zero.")
         if self.signal_sensitivity is not None:
             self.sensitivity()
         return self

@@ -86,7 +86,7 @@ def evaluate(
     notes = _notes(rotation, times.size, hums)
     curves, spoiled = _curves(x, signal, rotation, settings, speeds, hums)
     maps = [
-        spectra_map(x, signal, rotation, speeds, max(settings.orders)),
+        spectra_map(x, signal, rotation, speeds, max(settings.orders), settings.resolution, settings.map_to),
         order_map(x, signal, rotation, speeds, max(settings.orders)),
     ]
     if settings.bands is not None:
@@ -238,13 +238,15 @@ def _level(heard: Floats, signal: Channel, rotation: Rotation, at: float, settin
     return _in_level(power, signal)
 
 
-def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, order: float) -> dict[str, Any]:
-    """rms spectra [unit] over frequency (x) at each speed that was reached (y), as far as the highest `order` asks."""
-    frame = 1 << int(np.clip(round(math.log2(signal.rate / 4)), 6, 16))
+def spectra_map(x: Floats, signal: Channel, rotation: Rotation, speeds: Floats, order: float, resolution: float = 4.0,
+                to: float | None = None) -> dict[str, Any]:  # fmt: skip
+    """rms spectra [unit] over frequency (x) at each speed that was reached (y), lines about `resolution` Hz apart, up
+    to `to` Hz or as far as the highest `order` asks."""
+    frame = 1 << int(np.clip(round(math.log2(signal.rate / resolution)), 6, 18))
     frame = min(frame, 1 << max(int(math.log2(max(x.size, 16))), 4))
     window = hann(frame)
     f = lines(frame, signal.rate)
-    f = f[f <= max(LEAST, REACH * order * float((1 / rotation.per_angle).max()))]
+    f = f[f <= (to or max(LEAST, REACH * order * float((1 / rotation.per_angle).max())))]
     stride = max(1, math.ceil(f.size / LINES))
     count = f.size // stride
     rows, at_speeds, times = [], [], []

@@ -54,13 +54,17 @@ class SpeedRun:
     rows: list[list[float]] = field(default_factory=list)
     speeds: list[float] = field(default_factory=list)
     overall: list[float] = field(default_factory=list)
+    orders: dict[float, list[float]] = field(default_factory=dict)
+    """rms of each order in each row, as its spectrum shows it: a glance, which the reading over angle stands in for"""
+    spectrum: tuple[list[float], list[float]] = ([], [])
+    """Hz and rms of the newest row, as far as the rate goes"""
     track: list[tuple[float, float]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         by = {i.role: i for i in self.facts.inputs}
         self.scale, self.unit = by["signal"].scale, by["signal"].unit
         self.rate = self.facts.rate
-        self.frame = 1 << int(round(math.log2(self.rate / 4)))
+        self.frame = 1 << int(round(math.log2(self.rate / self.settings.resolution)))
         self.window = hann(self.frame)
         self.heard = weighting(self.settings.weighting, self.rate)
         given = self.settings.trigger_level
@@ -171,8 +175,15 @@ class SpeedRun:
         self.last = self.rpm
         piece = self.signal[-self.frame :]
         y = np.abs(np.fft.rfft((piece - piece.mean()) * self.window)) * math.sqrt(2) / self.window.sum()
+        spacing = self.rate / self.frame
+        for k in self.settings.orders:
+            at = round(k * self.rpm / 60 / spacing)
+            near = y[max(at - 1, 0) : at + 2]
+            self.orders[k] = [*self.orders.get(k, []), float(near.max()) if near.size else 0.0][-ROWS:]
+        over, newest = peaks_of_lines(y[: int(0.9 * y.size)], spacing, 2 * LINES)
+        self.spectrum = (rounded(over, 5), rounded(newest, 3))
         top = int(y.size * min(1.0, self._top() / (self.rate / 2)))
-        f, lines = peaks_of_lines(y[:top], self.rate / self.frame, LINES)
+        f, lines = peaks_of_lines(y[:top], spacing, LINES)
         self.lines = f
         self.rows = [*self.rows, rounded(lines, 3)][-ROWS:]
         self.speeds = [*self.speeds, round(self.rpm, 1)][-ROWS:]
@@ -182,7 +193,9 @@ class SpeedRun:
         self.overall = [*self.overall, round(level, 3)][-ROWS:]
 
     def _top(self) -> float:
-        """Hz that the live map reaches: half again the highest order at the highest speed."""
+        """Hz that the live map reaches: as asked for, or half again the highest order at the highest speed."""
+        if self.settings.map_to is not None:
+            return min(self.settings.map_to, 0.45 * self.rate)
         high = self.range[1] if math.isfinite(self.range[1]) else max((r for _, r in self.track), default=3000.0)
         return min(max(1.5 * max(self.settings.orders) * high / 60, 500.0), 0.45 * self.rate)
 
@@ -199,7 +212,9 @@ class SpeedRun:
             "level": self.level if self.level is not None else (low + high) / 2,
             "pulses": {"t": rounded(t / self.rate, 6), "v": rounded(y, 4)},
             "map": {"f": rounded(self.lines, 5), "rpm": self.speeds, "rows": self.rows},
-            "overall": self.overall, "unit": self.unit, "track": [list(p) for p in self.track[-300:]],
+            "overall": self.overall, "newest": {"f": self.spectrum[0], "y": self.spectrum[1]},
+            "orders": {f"{k:g}": rounded(np.array(v), 4) for k, v in self.orders.items()}, "unit": self.unit,
+            "track": [list(p) for p in self.track[-300:]],
         }  # fmt: skip
 
 

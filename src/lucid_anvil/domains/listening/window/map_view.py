@@ -43,26 +43,59 @@ class MapChart(Chart):
         self.hold = False
         self.rpm = self.at = np.zeros(0)
         self.over = "Hz"
-        self.getPlotItem().getViewBox().setMouseEnabled(False, False)
+        self.bar = pg.ColorBarItem(values=(0.0, DEPTH), width=12, interactive=True, colorMap=shades(), rounding=1.0)
+        self.bar.setImageItem(self.image, insert_in=self.getPlotItem())
+        self.bar.sigLevelsChangeFinished.connect(lambda *_: setattr(self, "own_levels", True))
+        self.enableAutoRange = self.whole
+        self.own_levels = self.zoomed = False
+        """Whether somebody set the scale of levels, or looks at a part: both stay while the map grows"""
+        self.getPlotItem().getViewBox().sigRangeChangedManually.connect(lambda *_: setattr(self, "zoomed", True))
         self.frequency = Handle(self, 90, lambda f: f"{f:.0f} Hz", 0.05)
         self.mark = pg.TextItem(anchor=(0, 1), color=theme.color("card"), fill=theme.color("brass"))
         self.mark.setFont(theme.font(9.5, 600))
         self.mark.setZValue(45)
         self.addItem(self.mark, ignoreBounds=True)
 
-    def show_rows(self, x: np.ndarray, y: np.ndarray, rows: np.ndarray, rpm: np.ndarray, over: str) -> None:
-        """`rows` (lines of y, columns of x) rms, `y` rising; `rpm` of each row; `over` Hz or order."""
+    def show_rows(self, x: np.ndarray, y: np.ndarray, rows: np.ndarray, rpm: np.ndarray, over: str,
+                  reference: float = 1.0) -> None:  # fmt: skip
+        """`rows` (lines of y, columns of x) rms, `y` rising; `rpm` of each row; `over` Hz or order; `reference` of the
+        levels."""
+        if over != self.over:
+            self.zoomed = False
         self.rpm, self.at, self.over = rpm, y, over
-        db = 20 * np.log10(np.maximum(rows, 1e-12))
-        high = float(db.max())
-        self.image.setLookupTable(shades().getLookupTable(nPts=256))
-        self.image.setImage(db, levels=(high - DEPTH, high), autoLevels=False)
+        db = 20 * np.log10(np.maximum(rows, 1e-12) / reference)
+        self.image.setImage(db, autoLevels=False)
+        if not self.own_levels:
+            high = float(np.ceil(db.max()))
+            self.bar.setLevels((high - DEPTH, high))
         dx = float(x[1] - x[0]) if x.size > 1 else 1.0
         dy = float(np.median(np.diff(y))) if y.size > 1 else 1.0
         self.image.setRect(x[0] - dx / 2, y[0] - dy / 2, x[-1] - x[0] + dx, y[-1] - y[0] + dy)
         self.frequency.setVisible(over == "Hz")
-        self.window((0.0, float(x[-1] + dx / 2)), (float(y[0] - dy / 2), float(y[-1] + dy / 2)))
+        if not self.zoomed:
+            self.show_all()
         self._draw()
+
+    def show_all(self) -> None:
+        """The whole map."""
+        self.zoomed = False
+        held = self.image.mapRectToParent(self.image.boundingRect())
+        self.window((0.0, held.right()), (held.top(), held.bottom()))
+
+    def whole(self, *_given: Any, **_more: Any) -> None:
+        """A double click: the whole map again, its scale of levels too."""
+        if self.rpm.size:
+            self.own_levels = False
+            self.show_all()
+
+    def apply_theme(self) -> None:
+        super().apply_theme()
+        if hasattr(self, "bar"):
+            self.bar.setColorMap(shades())
+            axis = self.bar.axis
+            axis.setPen(pg.mkPen(theme.palette().line))
+            axis.setTextPen(pg.mkPen(theme.palette().muted))
+            axis.setTickFont(theme.font(9))
 
     def put_order(self, order: float) -> None:
         self.order = order
@@ -171,16 +204,23 @@ class MapView(QWidget):
             chart.x_unit = self.chart.y_unit
             chart.apply_theme()
         self.chart.apply_theme()
-        self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, over)
+        self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, over, self.reference)
         if self.first and over == "Hz":
             self.first = False
             far = self.f.size // 4
             self.chart.frequency.put(float(self.f[far + int(np.argmax(self.rows.mean(axis=0)[far:]))]))
         self.cut()
 
+    @property
+    def reference(self) -> float:
+        return 20e-6 if self.unit == "Pa" else 1.0
+
     def level(self, x: np.ndarray) -> np.ndarray:
-        by = 20e-6 if self.unit == "Pa" else 1.0
-        return np.asarray(20 * np.log10(np.maximum(x, 1e-12) / by))
+        return np.asarray(20 * np.log10(np.maximum(x, 1e-12) / self.reference))
+
+    def begin(self) -> None:
+        """Nothing was set or looked at yet."""
+        self.chart.own_levels = self.chart.zoomed = False
 
     def along(self, lines: np.ndarray) -> np.ndarray:
         """The map's level where each speed's line [Hz] is, the largest of it and its neighbours; NaN outside."""
@@ -219,5 +259,5 @@ class MapView(QWidget):
         for chart in (self.chart, *self.slices):
             chart.apply_theme()
         if self.rpm.size > 1:
-            self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, self.chart.over)
+            self.chart.show_rows(self.f, self.upward, self.rows, self.rpm, self.chart.over, self.reference)
             self.cut()
