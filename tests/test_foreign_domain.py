@@ -176,7 +176,6 @@ def test_a_side_that_can_not_be_loaded_leaves_its_methods_to_their_views(
 
     (installed / "tiny_window.py").write_text("import nowhere_at_all\n")
     made = MainWindow(demo_lab, pace="fast")
-    qtbot.addWidget(made)
     assert "tiny" not in made.bench.kinds and "tiny_window" in registry.broken()["tiny"]
     made.bench._opened(*_ready(plan_in(demo_lab)))
     assert made.bench.side is made.bench.plain

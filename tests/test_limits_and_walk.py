@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 from tests.test_desktop import until
 
@@ -12,6 +16,7 @@ from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.finding import Finding, Reading
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.bench.limits_sheet import limitable, limits_typed
+from lucid_anvil.desktop.parts.photo import Large
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.lab.walkrounds import as_text, from_text
 
@@ -62,7 +67,7 @@ def test_a_walk_round_as_lines() -> None:
             from_text(bad, CHECKS)
 
 
-def test_both_in_the_window(window: Any, demo_lab: Any) -> None:
+def test_both_in_the_window(window: Any, demo_lab: Any, tmp_path: Path) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
     window.go("Bench")
     bench = window.bench
@@ -88,6 +93,32 @@ def test_both_in_the_window(window: Any, demo_lab: Any) -> None:
     until(lambda: not bench.aside.open)
     assert load_yaml(place)["walk_round"][0] == {"key": "lid-of-the-tray-shut", "text": "Lid of the tray shut"}
     until(lambda: bench.walk.shown[0].text == "Lid of the tray shut")
+    # A photo of how it should look: kept with the plan, shown in its row, large with a click, gone again.
+    seen = tmp_path / "lid.png"
+    picture = QImage(80, 60, QImage.Format.Format_RGB32)
+    picture.fill(0x0D6E6E)
+    picture.save(str(seen))
+    bench.editing.put_photo("lid-of-the-tray-shut", seen)
+    until(lambda: not bench.aside.open)
+    assert load_yaml(place)["walk_round"][0]["photo"] == "photos/001.png"
+
+    def row() -> Any:
+        return bench.walk.rows.itemAt(0).widget()
+
+    until(lambda: bench.walk.shown != [] and not row().shown.isNull())
+    QTest.mouseClick(row(), Qt.MouseButton.LeftButton, pos=row().frame.center().toPoint())
+    assert isinstance(QApplication.activeModalWidget(), Large)
+    QApplication.activeModalWidget().reject()
+    assert not bench.walk.shown[0].done
+    bench.editing.walk_round_menu("lid-of-the-tray-shut", QPoint(10, 10))
+    assert [a.text() for a in bench.editing.menu.actions()] == ["A photo of how it should look…", "Without its photo"]
+    bench.editing.menu.actions()[1].trigger()
+    until(lambda: not bench.aside.open)
+    assert "photo" not in load_yaml(place)["walk_round"][0]
+    until(lambda: bench.walk.shown != [] and row().shown.isNull())
+    for _ in range(2):
+        bench.editing.undo()
+        until(lambda: not bench.aside.open)
     bench.editing.undo()
     until(lambda: not bench.aside.open)
     bench.editing.undo()

@@ -394,7 +394,17 @@ def test_filters_on_the_spectrum_are_heard_and_written(qtbot: Any, tmp_path: Pat
     view.regions[0].setRegion((np.log10(20), np.log10(1000)))
     view.apply()
     assert {"heard", "plain"} <= set(view.spectrum.series) & set(view.wave.series)
-    assert view.said.text() == "low-pass to 1000 Hz."
+    assert view.said.text() == "low-pass to 1000 Hz"
+    # Edges are typed as well.
+    view.said.setText("bandpass 0.2 to 1 kHz; high-pass from 40")
+    view.typed()
+    assert [(b.kind, round(b.low, 3)) for b in view.bands()] == [("band-pass", 200), ("high-pass", 40)]
+    assert view.said.text() == "band-pass 200 to 1000 Hz, high-pass from 40 Hz" and not view.wrong.isVisibleTo(view)
+    view.said.setText("band-pass 3 kHz to 300 Hz")
+    view.typed()
+    assert "lower edge comes first" in view.wrong.text() and len(view.bands()) == 2
+    view.said.setText("low-pass to 1 kHz")
+    view.typed()
     view.go.click()
     made = read(tmp_path / "a.wav")
     assert made.channels[0].rate == RATE

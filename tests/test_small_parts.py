@@ -12,6 +12,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 from tests.test_soundcard import card_rig
 
+from lucid_anvil.core.errors import BadInput
+from lucid_anvil.core.signal.filterwords import bands_of, text_of
 from lucid_anvil.desktop.parts import theme
 from lucid_anvil.desktop.parts.widgets import Bar, Elided, Tabs, Verdict, draw_verdict, three
 from lucid_anvil.domains.amplifier.window.card_view import HookUp
@@ -221,3 +223,23 @@ def test_a_walk_round_whose_checks_have_not_come_yet_is_not_said_to_be_none(qtbo
     assert panel.why.text() == "Waiting for the devices." and not panel.go.isEnabled()
     panel.show_checks([], "walk-round", 0)
     assert "no walk-round" in panel.why.text()
+
+
+@pytest.mark.parametrize(
+    ("text", "read"),
+    [("band-pass 300 to 3000 Hz", "band-pass 300 to 3000 Hz"), ("Low pass to 2k", "low-pass to 2000 Hz"),
+     ("highpass from 0.02 kHz; bandstop 45–55", "high-pass from 20 Hz, band-stop 45 to 55 Hz"), ("", "")],
+)  # fmt: skip
+def test_filters_in_words(text: str, read: str) -> None:
+    bands = bands_of(text)
+    assert ", ".join(text_of(b) for b in bands) == read and bands_of(read) == bands
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [("loud", "no filter"), ("band-pass 300 Hz", "write filters like"), ("low-pass to 3 V", "V"),
+     ("band-stop 55 to 45", "comes first"), ("high-pass from -3 Hz", "above zero")],
+)  # fmt: skip
+def test_what_is_no_filter_is_told(text: str, why: str) -> None:
+    with pytest.raises(BadInput, match=why):
+        bands_of(text)

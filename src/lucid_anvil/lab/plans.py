@@ -58,6 +58,8 @@ class Check(Model):
     text: str
     sense: str | None = None
     """None: a person signs."""
+    photo: str | None = None
+    """How it looks when it is right: a file, from the plan's own folder"""
 
     @field_validator("sense")
     @classmethod

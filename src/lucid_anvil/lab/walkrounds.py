@@ -41,6 +41,17 @@ def from_text(text: str, before: Sequence[Mapping[str, Any]]) -> list[dict[str, 
     return made
 
 
+def with_photo(checks: Sequence[Mapping[str, Any]], key: str, photo: str | None) -> list[dict[str, Any]]:
+    """The checks, one of them with a photo, or with none."""
+    made = []
+    for check in checks:
+        held = {k: v for k, v in check.items() if k != "photo" or check["key"] != key}
+        if check["key"] == key and photo is not None:
+            held["photo"] = photo
+        made.append(held)
+    return made
+
+
 def _free(text: str, made: Sequence[Mapping[str, Any]], before: Sequence[Mapping[str, Any]]) -> str:
     taken = {c["key"] for c in (*made, *before)}
     base = slug(text)[:30].strip("-")

@@ -159,6 +159,7 @@ class BenchPlace(QWidget):
             self.panels.addWidget(panel)
         self.walk.sign.connect(lambda key, by: self.link.order("sign", key=key, by=by))
         self.walk.edit.connect(self.editing.edit_walk_round)
+        self.walk.asked.connect(self.editing.walk_round_menu)
         self.walk.begin.connect(lambda: self.link.order("begin"))
         return frame
 
@@ -430,6 +431,7 @@ class BenchPlace(QWidget):
         if self.side:
             self.side.stage.show_board(board)
         if board.state in ("starting", "walk-round", "preparing"):
+            self.walk.show_photos(self.editing.walk_round_photos())
             self.walk.show_checks(board.checks, board.state, self._checks_wanted, board.unread)
         elif board.state in ("running", "easing") and self.side:
             self.side.show_running(board)

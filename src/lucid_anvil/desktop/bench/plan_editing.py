@@ -9,17 +9,19 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
+from PyQt6.QtCore import QPoint, QTimer
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 
 from ...contracts.explained import Setting
 from ...core.errors import BadInput
 from ...engine.preparing import Prepared, prepare
 from ...lab.editing import NOTHING, put, put_rows, settings_in, typed
+from ...lab.photos import KINDS, keep_in, photos_at
 from ...lab.shaker_planning import change_step
 from ...lab.textfiles import load_yaml, whole_write
-from ...lab.walkrounds import as_text, from_text
+from ...lab.walkrounds import as_text, from_text, with_photo
 from ..parts.asking import ask_which
+from ..parts.course_menu import stretch_menu
 from ..parts.forms import Field, Sheet
 from ..parts.settings_view import SettingsView
 from .limits_sheet import LimitsSheet
@@ -179,6 +181,44 @@ class PlanEditing:
         )  # fmt: skip
         sheet.fields.boxes["lines"].setFixedHeight(280)
         sheet.open()
+
+    def walk_round_photos(self) -> dict[str, Path]:
+        """By check the photo of how it looks when it is right, where the file is there."""
+        prepared, place = self.bench.prepared, self.bench.plan_file
+        if prepared is None or place is None:
+            return {}
+        held = {c.key: place.parent / c.photo for c in prepared.plan.walk_round if c.photo}
+        return {key: photo for key, photo in held.items() if photo.is_file()}
+
+    def walk_round_menu(self, key: str, where: QPoint) -> None:
+        """A photo for a check, or none."""
+        place = self.bench.plan_file
+        if place is None or self.bench.state not in ("starting", "walk-round"):
+            return
+        acts: list[tuple[str, Callable[[], object]]] = [("A photo of how it should look…", lambda: self._choose(key))]
+        if key in self.walk_round_photos():
+            acts.append(("Without its photo", lambda: self.put_photo(key, None)))
+        self.menu = stretch_menu(self.bench, where, acts)
+
+    def _choose(self, key: str) -> None:
+        kinds = f"Photos ({' '.join(f'*{k}' for k in KINDS)})"
+        chosen, _ = QFileDialog.getOpenFileName(self.bench, "A photo of how it should look", "", kinds)
+        if chosen:
+            self.put_photo(key, Path(chosen))
+
+    def put_photo(self, key: str, photo: Path | None) -> None:
+        """A photo beside a check of the walk-round: a copy is kept with the plan."""
+        place = self.bench.plan_file
+        if place is None:
+            return
+
+        def change() -> None:
+            kept = None if photo is None else keep_in(photos_at(place.parent), photo)
+            name = None if kept is None else kept.relative_to(place.parent).as_posix()
+            before = load_yaml(place).get("walk_round") or []
+            put_rows(place, ["walk_round"], with_photo(before, key, name))
+
+        self.change(place, change)
 
     def undo(self) -> None:
         """Take the last change of the plan in hand back."""

@@ -2,34 +2,53 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ...protocol.messages import CheckState
 from ..parts import theme
+from ..parts.photo import Large, picture
 from ..parts.widgets import button, clear, label, scrolled, section, small_text
 
+SMALL = QSize(38, 28)
+"""px of a photo in its row"""
 ROW, LOW, FEW = 46, 38, 8
 """px of a row, of one where there are many, and how many are few"""
 
 
 class CheckRow(QWidget):
-    """One check: a mark, what it is, and what was seen or why it is not done."""
+    """One check: a mark, what it is, what was seen or why it is not done; beside it how it looks when it is right."""
 
     clicked = pyqtSignal(str)
+    looked = pyqtSignal(str)
+    """at its photo"""
+    asked = pyqtSignal(str, QPoint)
+    """what else can be done with it, and where"""
 
-    def __init__(self, state: CheckState, number: int) -> None:
+    def __init__(self, state: CheckState, number: int, photo: Path | None = None) -> None:
         super().__init__()
         self.state, self.number = state, number
+        self.shown = QImage() if photo is None else picture(photo, SMALL * 2)
         self.can_sign = state.kind == "signed" and not state.done
         if self.can_sign:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setToolTip(f"{state.text}: {state.why}")
         self.setAccessibleName(f"{state.text}: {'done' if state.done else 'not done'}, {state.why}")
 
-    def mousePressEvent(self, _event: QMouseEvent | None) -> None:
-        if self.can_sign:
+    @property
+    def frame(self) -> QRectF:
+        """Where the photo is."""
+        return QRectF(self.width() - SMALL.width() - 2, 5, SMALL.width(), SMALL.height())
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.RightButton:
+            self.asked.emit(self.state.key, event.globalPosition().toPoint())
+        elif event is not None and not self.shown.isNull() and self.frame.contains(event.position()):
+            self.looked.emit(self.state.key)
+        elif self.can_sign:
             self.clicked.emit(self.state.key)
 
     def paintEvent(self, _event: object) -> None:
@@ -51,6 +70,14 @@ class CheckRow(QWidget):
         else:
             small_text(painter, 7 if self.number < 10 else 4, 19, str(self.number), theme.color(role), 8.5, 600)
         width = self.width() - 28
+        if not self.shown.isNull():
+            width -= SMALL.width() + 6
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            box = self.frame
+            by = max(box.width() / self.shown.width(), box.height() / self.shown.height())
+            cut = QRectF(0, 0, box.width() / by, box.height() / by)
+            cut.moveCenter(QRectF(self.shown.rect()).center())
+            painter.drawImage(box, self.shown, cut)
         painter.setFont(theme.font(9.5, 500))
         text = painter.fontMetrics().elidedText(s.text, Qt.TextElideMode.ElideRight, width)
         small_text(painter, 28, 18, text, theme.color("ink"), 9.5, 500)
@@ -65,6 +92,8 @@ class WalkRoundPanel(QWidget):
     sign = pyqtSignal(str, str)
     begin = pyqtSignal()
     edit = pyqtSignal()
+    asked = pyqtSignal(str, QPoint)
+    """what else can be done with a check"""
 
     def __init__(self, initials: str) -> None:
         super().__init__()
@@ -102,7 +131,14 @@ class WalkRoundPanel(QWidget):
         self.go.clicked.connect(self.begin)
         self.layout_.addWidget(self.go)
         self.shown: list[CheckState] = []
+        self.photos: dict[str, Path] = {}
+        """By check"""
         self.go.setEnabled(False)
+
+    def show_photos(self, photos: dict[str, Path]) -> None:
+        """How each check looks when it is right, where there is a photo of it."""
+        if photos != self.photos:
+            self.photos, self.shown = photos, []
 
     def show_checks(self, checks: list[CheckState], state: str, wanted: int = 1, unread: str = "") -> None:
         """Redraw only what changed, so that a click is never lost. `wanted`: how many checks the plan has; `unread`:
@@ -110,8 +146,10 @@ class WalkRoundPanel(QWidget):
         if checks != self.shown:
             clear(self.rows)
             for i, check in enumerate(checks, start=1):
-                row = CheckRow(check, i)
+                row = CheckRow(check, i, self.photos.get(check.key))
                 row.clicked.connect(self._sign)
+                row.looked.connect(lambda key: Large(self, [self.photos[key]]).open())
+                row.asked.connect(self.asked)
                 row.setFixedHeight(ROW if len(checks) <= FEW else LOW)
                 self.rows.addWidget(row)
             self.rows.addStretch()

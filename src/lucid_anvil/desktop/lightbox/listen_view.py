@@ -7,8 +7,10 @@ from pathlib import Path
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from ...core.errors import BadInput
+from ...core.signal.filterwords import HOW, bands_of, text_of
 from ...core.signal.pyramid import envelope
 from ...core.signal.sinefit import Floats
 from ...core.signal.soundfilter import KINDS, Band, Chain, gain
@@ -23,15 +25,6 @@ LOWEST = 15.0
 FIRST = {"band-stop": (900.0, 1100.0), "band-pass": (300.0, 3000.0), "low-pass": (LOWEST, 1000.0),
          "high-pass": (300.0, 20000.0)}  # fmt: skip
 """Hz where a new filter begins"""
-
-
-def band_text(band: Band) -> str:
-    """A filter in words."""
-    if band.kind == "low-pass":
-        return f"low-pass to {band.high:.4g} Hz"
-    if band.kind == "high-pass":
-        return f"high-pass from {band.low:.4g} Hz"
-    return f"{band.kind} {band.low:.4g} to {band.high:.4g} Hz"
 
 
 class FilterRegion(pg.LinearRegionItem):
@@ -85,8 +78,14 @@ class ListenView(QWidget):
         self.wave = Chart("s", "", log_x=False)
         column.addWidget(self.spectrum, 3)
         column.addWidget(self.wave, 2)
-        self.said = label("", "small", wrap=True)
+        self.said = QLineEdit()
+        self.said.setPlaceholderText("Drag a filter's edges on the spectrum, or write it: band-pass 300 Hz to 3 kHz")
+        self.said.setToolTip(f"The filters in words; {HOW}. Enter puts them on.")
+        self.said.returnPressed.connect(self.typed)
         column.addWidget(self.said)
+        self.wrong = label("", "cut", wrap=True)
+        self.wrong.hide()
+        column.addWidget(self.wrong)
         self.player = Player(self)
         self.player.ended.connect(self._ended)
         self.head = pg.InfiniteLine(angle=90, movable=False, pen=pg.mkPen(theme.color("brass"), width=2))
@@ -155,6 +154,19 @@ class ListenView(QWidget):
         self.regions = []
         self.apply()
 
+    def typed(self) -> None:
+        """The filters as they were written, in place of those that are there."""
+        try:
+            made = bands_of(self.said.text())
+        except BadInput as problem:
+            self.wrong.setText(str(problem))
+            self.wrong.show()
+            return
+        top = 0.48 * self.rate
+        self.clear()
+        for band in made:
+            self.add(band.kind, min(max(band.low, LOWEST), 0.9 * top), min(band.high, top))
+
     def _outline(self) -> None:
         """The spectrum with and without the filters."""
         if self.power is None:
@@ -177,10 +189,10 @@ class ListenView(QWidget):
         if self.regions:
             t, y = envelope(Chain(self.bands(), self.rate)(self.signal), 900)
             self.wave.curve("heard", self.start + t / self.rate, y, "teal", 1.2, "filtered", dense=True)
-            self.said.setText(", ".join(band_text(b) for b in self.bands()) + ".")
         else:
             self.wave.drop("heard")
-            self.said.setText("Put a filter on the spectrum and drag its edges; what is heard follows.")
+        self.said.setText(", ".join(text_of(b) for b in self.bands()))
+        self.wrong.hide()
 
     def _switched(self) -> None:
         self.player.switch(self.on.isChecked())
