@@ -49,7 +49,7 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     "loops": (
         ["core/control/chain.py", "core/control/contact.py", "core/control/moving.py", "core/control/sineloop.py",
          "core/control/randomloop.py"],
-        ["test_chain.py", "test_moving.py", "test_shaker_control.py"],
+        ["test_chain.py", "test_moving.py", "test_shaker_control.py", "test_loop_parts.py"],
     ),
 }  # fmt: skip
 SLOW = ["a_resonance_that_drifts", "stated_degrees_of_freedom", "mode_that_moved", "sharp_mode", "mode_that_drifts",
