@@ -222,3 +222,17 @@ def test_it_runs_in_processes_with_the_chamber_on_its_line(tmp_path: Path, silen
     events = Take(take).events()
     assert [e["chamber_set"] for e in events if e["kind"] == "conditions" and "chamber_set" in e][-1] == 45.0
     assert Take(take).finding().curves[0].x == (5.0,)
+
+
+@pytest.mark.parametrize("size", [-0.5, 0.45])
+def test_a_force_sensor_that_lies_ends_it_before_it_is_followed(tmp_path: Path, size: float) -> None:
+    lie = f"  seed: 61\n  faults: [{{at: 45.3 s, kind: gain_jump, channel: force, size: {size}}}]\n"
+    prepared = planned(tmp_path, "air_lag: 4 s, lag: 3 s", (("  seed: 61\n", lie),), frequencies=["5 Hz"],
+                       temperature={"from": "52 °C", "to": "80 °C", "rate": "25 K/min"}, least_force="0.5 N")  # fmt: skip
+    played = play_through(prepared)
+    assert played.trip is not None and played.trip.guard == "stiffness" and 45.3 < played.trip.t < 49
+    force = newtons(played)
+    t = np.arange(force.size) / played.channels["force"].rate
+    true = np.where(t >= 45.3, force / (1 + size), force)
+    before, after = true[(t > 42) & (t < 45)], true[t > 45.3]
+    assert np.abs(after).max() < 1.3 * np.abs(before).max()

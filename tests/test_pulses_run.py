@@ -90,3 +90,22 @@ def test_a_force_beyond_its_limit_rests_the_crosshead(rig: Path) -> None:
 def test_what_makes_no_sense_is_refused(rig: Path, pulse: dict[str, Any], text: str) -> None:
     with pytest.raises(BadInput, match=text):
         pulsed(rig, pulse)
+
+
+@pytest.mark.parametrize("size", [-0.5, -0.3, 0.45])
+@pytest.mark.parametrize("at", [9.0, 9.2, 9.45, 9.75, 10.1])
+def test_a_load_cell_that_lies_does_not_press_harder(rig: Path, size: float, at: float) -> None:
+    text = rig.read_text()
+    lie = f"  faults: [{{at: {at} s, kind: gain_jump, channel: force, size: {size}}}]\n"
+    rig.write_text(text.replace("  seed: 51\n", f"  seed: 51\n{lie}"))
+    _, played, found = pulsed(rig, {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "1 Hz", "cycles": 40})
+    assert played.trip is not None and played.trip.guard == "stiffness"
+    assert ("fell" if size < 0 else "rose") in played.trip.label and "a sensor or its lead" in played.trip.label
+    force = np.abs(played.channels["force"].samples()) / 1e-3
+    t = np.arange(force.size) / played.channels["force"].rate - 16e-3
+    true = np.where(t >= at, force / (1 + size), force)[np.abs(t - at) > 0.04]
+    assert played.trip.t < at + 3.2 and true.max() < 1.2 * 2200
+    assert not any(m["kind"] == "pulsed" for m in played.marks)
+    assert found.reading("cycles").value < 15
+    said = [n for n in found.notes if n.startswith("Force against length changed by")]
+    assert len(said) == 1 and ("−" in said[0]) == (size < 0)

@@ -17,7 +17,10 @@ from ...core.errors import BadInput
 from ...core.frame import cycles
 from ...core.quantities import parse, same_kind
 from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed
+from .stiffness_watch import COARSE, LEAST, StiffnessWatch
 
+SETTLED = 6
+"""Cycles after which amplitudes grow no more"""
 KEYS = {
     "cycles": ("Whole cycles", ""),
     "stiffness_initial": ("Stiffness, initial", "N/m"),
@@ -150,6 +153,7 @@ class Cyclic(FrameMethod):
             return Finding(self.name, made.all(), notes=(why,))
         curves, stiffness = _curves(force, held, edges, settings)
         _readings(made, force, held, edges, stiffness, settings)
+        notes += jumps_in(stiffness)
         notes += unstated(settings.uncertainty, "force", "displacement")
         notes.append(f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
                      f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
@@ -172,6 +176,18 @@ class Cyclic(FrameMethod):
 
 
 METHOD = Cyclic()
+
+
+def jumps_in(stiffness: Floats) -> list[str]:
+    """Where force against length did not go on as it was: the specimen tore, or what is read after it is not in the unit
+    that it says."""
+    watch = StiffnessWatch()
+    for i, value in enumerate(stiffness):
+        by = watch.jump(float(value), COARSE if i < SETTLED else LEAST) if i else None
+        if by is not None:
+            return [f"Force against length changed by {100 * (by - 1):+.0f} % at once, about cycle {i + 1}: the specimen"
+                    " gave way there, or a sensor or its lead did; then what follows is in doubt.".replace("-", "−")]  # fmt: skip
+    return []
 
 
 def _signed(force: Floats, held: dict[str, Floats]) -> tuple[Floats, dict[str, Floats], list[str]]:

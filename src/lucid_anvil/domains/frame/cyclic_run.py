@@ -11,6 +11,7 @@ import numpy as np
 from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
+from .stiffness_watch import COARSE, LEAST, StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
     from .cyclic import CyclicSettings
@@ -27,6 +28,8 @@ WHOLE = 3
 """Cycles below its share after which a specimen is spent"""
 LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
+MOST_CHANGE = 0.12
+"""Share by which an amplitude changes at most from cycle to cycle"""
 MOST = 400
 """Points of the live trend"""
 SHAPES = {
@@ -60,6 +63,9 @@ class Pulses:
         self.trend: list[tuple[float, float]] = []
         self.first: float | None = None
         self.below = 0
+        self.watch = StiffnessWatch()
+        self.jumped: float | None = None
+        """Factor by which the stiffness jumped: nothing is corrected by it any more"""
         self.why = ""
 
     def learn_zero(self, channels: Mapping[str, Floats]) -> None:
@@ -137,12 +143,16 @@ class Pulses:
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
         if number > 0:
             self.trend.append((float(number), stiffness))
-        if self.cycle < GROW:
+        if number > 1:  # the first softens most of what is made of rubber
+            self.jumped = self.watch.jump(stiffness, COARSE if self.cycle < GROW + 2 else LEAST)
+        if self.cycle < GROW or self.jumped is not None:
             return
         which = (f_low, f_high) if self.pulse.control == "force" else (low, high)
         swing, middle = which[1] - which[0], (which[1] + which[0]) / 2
         per = max(stiffness, 1e-9) if self.pulse.control == "force" else 1.0
-        self.amplitude += LEARN * (self.pulse.amplitude - swing / 2) / per
+        # A cycle in which something went wrong may be one of the two by which that is told: it must not undo much.
+        missing = LEARN * (self.pulse.amplitude - swing / 2) / per
+        self.amplitude += min(max(missing, -MOST_CHANGE * self.amplitude), MOST_CHANGE * self.amplitude)
         self.middle += LEARN * (self.pulse.mean - middle) / per
         self.amplitude = max(self.amplitude, 0.0)
         if number == self.settings.initial_cycle:
@@ -195,6 +205,10 @@ def perform(settings: CyclicSettings, facts: Facts) -> Performance:
         drive = pulses.block(held)
         if pulses.look(held) or live is None:
             live = pulses.live(got.start - begun, of, held)
+        if pulses.jumped is not None:
+            yield Want(np.zeros(facts.block), marks=marks, live=live, trip=trip_of(pulses.jumped))
+            while True:
+                yield Want(np.zeros(facts.block))
         if pulses.cycle >= settings.pulse.cycles:
             pulses.why = "cycles"
         elif any(o.get("order") == "skip" for o in got.orders):

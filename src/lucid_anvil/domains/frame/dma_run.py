@@ -18,6 +18,7 @@ from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
 from ...core.frame import dynamic
+from .stiffness_watch import StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
     from .dma import DmaSettings
@@ -93,6 +94,9 @@ class Dynamic:
         }
         self.shown: dict[str, str] = {}
         self.last: complex | None = None
+        self.watch = StiffnessWatch()
+        self.jumped: float | None = None
+        """Factor by which the stiffness jumped: nothing is corrected by it any more"""
         self.set_point: float | None = None
         self.marks: list[Mapping[str, Any]] = []
         self.t = 0.0
@@ -169,6 +173,9 @@ class Dynamic:
         k, _ = dynamic.complex_stiffness(force, way, self.facts.rate, self.frequency, force.size - whole, force.size)
         phasor = dynamic.fit(way[None, -whole:], self.facts.rate, self.frequency)[0][0]
         if not np.isfinite(k):
+            return None
+        self.jumped = self.watch.jump(abs(k))
+        if self.jumped is not None:
             return None
         self.stiffness = abs(k)
         self._correct(float(np.mean(force[-whole:])), abs(phasor), blocks)
@@ -339,6 +346,8 @@ def _ramp(run: Dynamic, ramp: Any) -> Stage:
         run.t = got.start
         wanted = ramp.at(gone - quiet)
         found = run.look(held, seconds)
+        if run.jumped is not None:
+            yield from _tripped(run)
         if found is not None and gone > quiet:
             run.keep(run.warm[-1], found)
         if any(o["order"] == "skip" for o in got.orders):
@@ -362,15 +371,19 @@ def _frequencies(run: Dynamic) -> Stage:
         begun, windows, settled, run.level = got.start, 0, False, False
         while not run.level and got.start - begun < run.play.most_windows * seconds:
             held = run.units(got)
+            run.watch.forget()  # it comes up: what its windows show is not steady yet
             run.look(held, max(1 / frequency, CONTROL))
             live = run.live(2 + i, got.start - begun, seconds * run.play.most_windows, held, "to its amplitude")
             got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
         run.held.clear()
+        run.watch.forget()
         while windows < run.play.most_windows and not settled:
             held = run.units(got)
             run.t = got.start
             start = got.start + run.span - seconds
             found = run.look(held, seconds, max(1.0, 1 / frequency))
+            if run.jumped is not None:
+                yield from _tripped(run)
             if found is not None:
                 windows += 1
                 settled = before is not None and abs(found / before - 1) < run.play.spread / 100
@@ -384,6 +397,14 @@ def _frequencies(run: Dynamic) -> Stage:
             live = run.live(2 + i, got.start - begun, seconds * run.play.most_windows, held)
             got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
     return ""
+
+
+def _tripped(run: Dynamic) -> Performance:
+    """The end of a run whose stiffness jumped; it does not come back."""
+    assert run.jumped is not None
+    yield Want(np.zeros(run.facts.block), marks=run.leave_marks(), trip=trip_of(run.jumped))
+    while True:
+        yield Want(np.zeros(run.facts.block))
 
 
 def _rest(run: Dynamic) -> Performance:
