@@ -107,5 +107,3 @@ def test_a_load_cell_that_lies_does_not_press_harder(rig: Path, size: float, at:
     assert played.trip.t < at + 3.2 and true.max() < 1.2 * 2200
     assert not any(m["kind"] == "pulsed" for m in played.marks)
     assert found.reading("cycles").value < 15
-    said = [n for n in found.notes if n.startswith("Force against length changed by")]
-    assert len(said) == 1 and ("−" in said[0]) == (size < 0)

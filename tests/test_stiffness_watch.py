@@ -7,6 +7,7 @@ import math
 import numpy as np
 import pytest
 
+from lucid_anvil.domains.frame.cyclic import jumps_in
 from lucid_anvil.domains.frame.stiffness_watch import COARSE, StiffnessWatch, trip_of
 
 
@@ -46,3 +47,12 @@ def test_too_few_values_and_none_at_all_tell_nothing() -> None:
     assert slow.jump(100.0, COARSE) is None and slow.jump(75.0, COARSE) is None and slow.jump(70.0, COARSE) is not None
     end = trip_of(0.5)
     assert end["value"] == -50.0 and end["action"] == "cut" and "fell" in end["label"]
+
+
+def test_a_record_that_jumps_says_so_once() -> None:
+    (said,) = jumps_in(np.r_[np.full(10, 4e5), np.full(10, 2e5)])
+    assert "fell by 50 % at once, about cycle 11" in said
+    (said,) = jumps_in(np.r_[np.full(10, 4e5), np.full(10, 6e5)])
+    assert "rose by 50 %" in said
+    softens = 4e5 * 0.8 ** np.log10(np.arange(1, 300))
+    assert jumps_in(softens) == [] and jumps_in(np.r_[6e5, softens]) == []  # the first cycle may soften most

@@ -179,14 +179,14 @@ METHOD = Cyclic()
 
 
 def jumps_in(stiffness: Floats) -> list[str]:
-    """Where force against length did not go on as it was: the specimen tore, or what is read after it is not in the unit
-    that it says."""
+    """Where force against length did not go on as it was: the specimen tore, or what is read after it is in doubt."""
     watch = StiffnessWatch()
     for i, value in enumerate(stiffness):
         by = watch.jump(float(value), COARSE if i < SETTLED else LEAST) if i else None
         if by is not None:
-            return [f"Force against length changed by {100 * (by - 1):+.0f} % at once, about cycle {i + 1}: the specimen"
-                    " gave way there, or a sensor or its lead did; then what follows is in doubt.".replace("-", "−")]  # fmt: skip
+            way = f"{'fell' if by < 1 else 'rose'} by {100 * abs(by - 1):.0f} %"
+            return [f"Force against length {way} at once, about cycle {i + 1}: the specimen gave way there, or a sensor or"
+                    " its lead did; then what follows is in doubt."]  # fmt: skip
     return []
 
 
