@@ -185,8 +185,8 @@ def jumps_in(stiffness: Floats) -> list[str]:
         by = watch.jump(float(value), COARSE if i < SETTLED else LEAST) if i else None
         if by is not None:
             way = f"{'fell' if by < 1 else 'rose'} by {100 * abs(by - 1):.0f} %"
-            return [f"Force against length {way} at once, about cycle {i + 1}: the specimen gave way there, or a sensor or"
-                    " its lead did; then what follows is in doubt."]  # fmt: skip
+            return [f"Force against length {way} at once, about cycle {i + 1}: the specimen gave way there, or a sensor"
+                    " or its lead did; then what follows is in doubt."]  # fmt: skip
     return []
 
 
