@@ -68,7 +68,7 @@ def load_of(p: Prepared, played: Played) -> np.ndarray:
 
 def test_the_order_of_a_force_comparison(lab: Lab) -> None:
     p = force(lab, {"creep": True})
-    stages = force_stages(p.settings.course, 4000.0)
+    stages = force_stages(p.settings.course)
     turns = [s.position for s in stages if isinstance(s, Turn)]
     assert turns == [120.0, 240.0]
     steps = [s for s in stages if not isinstance(s, Turn) and s.read]

@@ -325,6 +325,10 @@ class Method:
         calibrates nothing. Raises BadInput where it does but could not."""
         return None
 
+    def needs(self, settings: Any) -> tuple[str, ...]:
+        """Channels that it can't do without, with these settings."""
+        return self.roles
+
     def fits(self, settings: Any, inputs: Sequence[Input]) -> None:
         """Raises BadInput where the inputs can't show what is to be measured."""
         if self.at_rest or self.steady:

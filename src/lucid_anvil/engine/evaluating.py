@@ -48,7 +48,7 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
         settings = check(method.Settings, {}, "the settings")
     record = read(recording, logs=method.logs)
     more = tuple(r for r in wanted if method.more or r in method.optional_roles)
-    channels = record.roles(wanted, tuple(dict.fromkeys((*method.roles, *more))))
+    channels = record.roles(wanted, tuple(dict.fromkeys((*method.needs(settings), *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
     try:
@@ -79,7 +79,7 @@ def material(take: Take) -> tuple[Method, Mapping[str, Channel], Any, Sequence[M
     method = registry.get(plan.step.method)
     settings = check(method.Settings, method.beside(plan.step.settings, take.folder), str(take.folder / "plan.yaml"))
     record = take.recording()
-    channels = with_optional(method, record.roles({}, method.roles), record)
+    channels = with_optional(method, record.roles({}, method.needs(settings)), record)
     return method, channels, settings, record.marks
 
 

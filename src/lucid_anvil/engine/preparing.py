@@ -172,7 +172,7 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
     method = registry.get(plan.step.method)
     settings = settings_for(plan, rig, str(plan_file))
     have = {c.role for c in rig.channels} | {OWN}
-    for role in method.roles:
+    for role in method.needs(settings):
         if role not in have:
             raise BadInput(f"{rig_file}: no channel has the role '{role}' that {method.name} needs: add it.")
     if not method.course(settings):

@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 from ...contracts.method import CourseItem
 from ...contracts.settings import Flag, Model, quantity
 from ...core.quantities import parse
+from .weights import Weights
 
 
 class ComparisonCourse(Model):
@@ -33,6 +34,9 @@ class ComparisonCourse(Model):
     read: Annotated[float, quantity("s")] = 2.0
     rate: Annotated[float, quantity("%")] = 10.0
     """Of the highest step, by which the load changes in a second"""
+    weights: Weights | None = None
+    """Dead weights, or a pressure balance, laid on by hand in place of a reference that is read: then its loads are the
+    steps"""
 
     @model_validator(mode="after")
     def _sensible(self) -> ComparisonCourse:
@@ -40,8 +44,21 @@ class ComparisonCourse(Model):
             raise ValueError("wait, steady, within, read and rate must be above zero.")
         return self
 
+    @property
+    def by_hand(self) -> bool:
+        return self.drive == "hand" or self.weights is not None
+
+    def loads(self, unit: str) -> list[float] | None:
+        """N or Pa of each rising step, the highest last; None where nothing is run. Raises BadInput."""
+        if self.weights is not None:
+            return self.weights.forces() if unit == "N" else self.weights.pressures()
+        top = self.highest(unit)
+        return None if top is None else [top * (i + 1) / self.steps for i in range(self.steps)]
+
     def highest(self, unit: str) -> float | None:
         """In N or Pa; None where nothing is run."""
+        if self.weights is not None:
+            return (self.weights.forces() if unit == "N" else self.weights.pressures())[-1]
         return None if self.top is None else abs(parse(self.top, unit, "course.top"))
 
 
@@ -118,9 +135,12 @@ def series(number: int, loads: Sequence[float], falls: bool, position: float, ze
     return made
 
 
-def force_stages(course: ForceCourse, top: float) -> list[Stage]:
-    """All of a force comparison in its order (ISO 376, 7.5)."""
-    loads = [top * (i + 1) / course.steps for i in range(course.steps)]
+def force_stages(course: ForceCourse) -> list[Stage]:
+    """All of a force comparison in its order (ISO 376, 7.5); nothing where it has no highest step."""
+    loads = course.loads("N")
+    if loads is None:
+        return []
+    top = loads[-1]
     first, others = course.positions[0], course.positions[1:]
     made = preloads(course.preloads, top)
     number = 0
@@ -140,6 +160,8 @@ def force_stages(course: ForceCourse, top: float) -> list[Stage]:
 def pressure_stages(course: PressureCourse, low: float, top: float) -> list[Stage]:
     """All of a pressure comparison; both ends are steps of it."""
     loads = [low + (top - low) * i / course.steps for i in range(course.steps + 1)]
+    if course.weights is not None:
+        loads = [0.0, *course.weights.pressures()]
     made = preloads(course.preloads, top)
     for number in range(1, course.series + 1):
         made += series(number, loads, True, 0.0, False)

@@ -25,6 +25,8 @@ LOST = 60.0
 LATER = 0.25
 """s between two pictures"""
 
+RIGHT = 0.2
+"""of the least spacing of weights by which the unit may be off, so that the right ones lie there"""
 AGREE = 0.1
 """by which the unit may go away from what it showed per N or Pa of the reference: beyond it one of them has changed"""
 STATED = 0.25
@@ -42,11 +44,16 @@ class Runner:
     def __init__(
         self, course: ComparisonCourse, stages: Sequence[Stage], top: float, unit: str, facts: Facts, told: Told,
     ) -> None:  # fmt: skip
-        if "reference" not in facts.sensitivity:
+        self.laid = course.weights is not None
+        """Whether loads are weights that a person lays on: then the unit alone tells that they are there"""
+        self.told_by = "unit" if self.laid else "reference"
+        if self.laid and "unit" not in facts.sensitivity:
+            raise BadInput("the unit's sensitivity is not known: nothing else tells that the weights lie there.")
+        if not self.laid and "reference" not in facts.sensitivity:
             raise BadInput("the reference's sensitivity is not known: enter its certificate into the Ledger.")
         self.course, self.stages, self.top, self.unit, self.facts = course, stages, top, unit, facts
         self.told = told
-        self.per = facts.sensitivity["reference"]
+        self.per = facts.sensitivity[self.told_by]
         self.span = facts.block / facts.rate
         self.volts = self.goal = 0.0
         self.per_volt: float | None = None
@@ -73,7 +80,7 @@ class Runner:
         self, word: str, wanted: float, left: float = 0.0, marks: tuple[dict[str, Any], ...] = (), **more: Any
     ) -> Generator[Want, Got, None]:
         """One block: the drive as it is to be, and what a person reads meanwhile."""
-        hand = self.course.drive == "hand"
+        hand = self.course.by_hand
         before = self.volts
         if not hand:
             self.volts = float(np.clip(self.goal, -0.98, 0.98) * self.facts.source_range)
@@ -85,7 +92,7 @@ class Runner:
             live = self._live(word, wanted, left, more)
         settings = more.get("settings")
         self.got = yield Want(drive, marks=marks, live=live, settings=settings)
-        mean = float(np.mean(self.got.channels["reference"])) / self.per
+        mean = float(np.mean(self.got.channels[self.told_by])) / self.per
         self.unit_now = float(np.mean(self.got.channels["unit"]))
         self.recent.append((self.got.start + self.span, mean))
         trip = self._apart()
@@ -107,7 +114,7 @@ class Runner:
 
     def _apart(self) -> dict[str, Any] | None:
         """The end of the run, where reference and unit no longer tell the same."""
-        if not self.recent or self.over:
+        if not self.recent or self.over or self.laid:
             return None
         unit = self.unit_now - self.unit_rest
         known, within = (self.unit_per, AGREE) if self.unit_per else (self.facts.sensitivity.get("unit"), STATED)
@@ -140,7 +147,7 @@ class Runner:
 
     def go_to(self, hold: Hold) -> Generator[Want, Got, None]:
         """Until the load is there."""
-        if self.course.drive == "hand":
+        if self.course.by_hand:
             yield from self._by_hand(hold)
             return
         begun = self._now()
@@ -189,7 +196,9 @@ class Runner:
 
     def _by_hand(self, hold: Hold) -> Generator[Want, Got, None]:
         near = self.course.within / 100 * hold.load if hold.load else AT_REST * self.top
-        asked: dict[str, Any] = {"settings": {"ask": hold.load}}
+        if self.laid:  # a weight too few or too many shows; what the unit is off by does not matter
+            near = RIGHT * self._spacing()
+        asked: dict[str, Any] = {"settings": {"lay" if self.laid else "ask": hold.load}}
         while True:
             off = self.load - hold.load
             word = "hold" if abs(off) <= near else "lower" if off > 0 else "rise"
@@ -197,6 +206,11 @@ class Runner:
             asked = {}
             if abs(self.load - hold.load) <= near and self._change(0.4) < 20 * self.course.steady / 100 * self.top:
                 return
+
+    def _spacing(self) -> float:
+        """N or Pa between the two steps that lie nearest."""
+        loads = sorted({s.load for s in self.stages if isinstance(s, Hold)} | {0.0})
+        return min(b - a for a, b in zip(loads, loads[1:], strict=False))
 
     def _trim(self, hold: Hold, over: float) -> None:
         """Make good what is missing, once the press has come to rest; never past the step."""
@@ -220,11 +234,11 @@ class Runner:
         yield from self.stay(self.course.wait, hold, "hold")
         since = self._now()
         while True:
-            if self.course.drive == "source" and self._now() - since > LOST:
+            if not self.course.by_hand and self._now() - since > LOST:
                 yield from self._give_up(self._restless(hold))
             while self._change(1.0) > self.course.steady / 100 * self.top:
                 yield from self.turn("hold", hold.load)
-                if self.course.drive == "source" and self._now() - since > LOST:
+                if not self.course.by_hand and self._now() - since > LOST:
                     break
             assert self.got is not None
             start = self._now()
@@ -239,7 +253,11 @@ class Runner:
             self.rest += self.load * (1.0 if abs(self.load) < AT_REST * self.top else 0.0)
         mark = {"kind": "step", "t": stop, "series": hold.series, "nominal": hold.load, "start": start, "stop": stop,
                 "direction": "up" if hold.rising else "down", "position": f"{hold.position:g} deg"}  # fmt: skip
-        self.steps.append({**mark, "reference": self.recent[-1][1], "unit": float(np.mean(volts))})
+        if self.laid and hold.load > TOLD * self.top and self.load > 0:
+            self.per *= self.load / hold.load  # from here on by what the unit itself has shown
+            self.rest *= hold.load / self.load
+        shown = hold.load if self.laid else self.recent[-1][1]
+        self.steps.append({**mark, "reference": shown, "unit": float(np.mean(volts))})
         yield from self.turn("hold", hold.load, marks=(mark,))
 
     def _restless(self, hold: Hold) -> str:

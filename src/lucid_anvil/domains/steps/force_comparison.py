@@ -19,6 +19,7 @@ from ...core.steps import force
 from .comparison_course import ForceCourse, duration, force_stages
 from .force_results import calibrated, most, so_far, table_of
 from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
+from .weights import as_reference, said_of
 
 KEYS = {
     "sensitivity": ("Sensitivity at the highest step", ""),
@@ -106,11 +107,11 @@ class ForceComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: ForceSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        rate, n = together(held, ("reference", "unit"))
+        laid = settings.course.weights is not None and "reference" not in held
+        rate, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
             given["reference"] = settings.reference_sensitivity
-        x_ref = samples_in(held, "reference", "N", given)
         channel = held["unit"]
         if not channel.unit and "unit" not in given:
             raise BadInput("the unit channel states no unit: name it like 'unit [mV/V]'.")
@@ -123,7 +124,8 @@ class ForceComparison(StepsMethod):
             if by <= 0:
                 raise BadInput("amplifier: it must be above zero.")
             own, x_unit = "mV/V", x_unit / by
-        steps = ordered(settings.steps or marks_as_steps(marks, ForceStep), "N", held["reference"])
+        steps = ordered(settings.steps or marks_as_steps(marks, ForceStep), "N", held["unit"])
+        x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "N", given)
         series, scatter = _series(steps, x_ref, x_unit)
         count = len({f for s in force.rotated_of(series) for f in s.up})
         if not 1 <= settings.fit_order <= max(count - 1, 1):
@@ -135,6 +137,8 @@ class ForceComparison(StepsMethod):
         keys = {**KEYS, "sensitivity": (KEYS["sensitivity"][0], f"{own}/N")}
         made = Readings(keys, settings)
         notes = _readings(made, series, found, creep, scatter, settings)
+        if laid and settings.course.weights is not None:
+            notes.append(said_of(settings.course.weights))
         if found.rotated == 1:
             notes.append("There is no second position: what mounting does to the unit is not known.")
         detail = {"polynomial": [float(c) for c in found.coefficients], "table": table_of(found, own)}
@@ -142,9 +146,12 @@ class ForceComparison(StepsMethod):
 
     # --- running ---------------------------------------------------------------------------------------------
 
+    def needs(self, settings: Any) -> tuple[str, ...]:
+        return ("unit",) if settings.course.weights is not None else self.roles
+
     def course(self, settings: ForceSettings) -> list[CourseItem]:
         top = settings.course.highest("N")
-        return [] if top is None else duration(settings.course, force_stages(settings.course, top), top)
+        return [] if top is None else duration(settings.course, force_stages(settings.course), top)
 
     def perform(self, settings: ForceSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .comparison_run import perform
@@ -152,7 +159,7 @@ class ForceComparison(StepsMethod):
         top = settings.course.highest("N")
         if top is None:
             raise BadInput(self.idle)
-        return perform(settings.course, force_stages(settings.course, top), top, "N", facts,
+        return perform(settings.course, force_stages(settings.course), top, "N", facts,
                        lambda steps: so_far(steps, settings))  # fmt: skip
 
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse
 from .comparison_course import PressureCourse, Stage, duration, pressure_stages
 from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
+from .weights import as_reference, said_of
 
 KEYS = {
     "zero_error": ("Error at the low end", "%"),
@@ -104,18 +105,19 @@ class PressureComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: PressureSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        together(held, ("reference", "unit"))
+        laid = settings.course.weights is not None and "reference" not in held
+        _, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
             given["reference"] = settings.reference_sensitivity
-        x_ref = samples_in(held, "reference", "Pa", given)
         unit = held["unit"]
         if not unit.unit:
             raise BadInput("the unit channel states no unit: name it like 'unit [mA]'.")
         low, high = (parse(getattr(settings.output, k), unit.unit, f"output.{k}") for k in ("low", "high"))
         if low == high:
             raise BadInput("output: low and high must differ.")
-        steps = ordered(settings.steps or marks_as_steps(marks, SeriesStep), "Pa", held["reference"])
+        steps = ordered(settings.steps or marks_as_steps(marks, SeriesStep), "Pa", held["unit"])
+        x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "Pa", given)
         head = settings.head
         more = 0.0 if head is None else head.density * head.gravity * head.height
         x_unit = unit.samples()
@@ -129,12 +131,17 @@ class PressureComparison(StepsMethod):
             scatter.append(100 * np.hypot(eu / (high - low), er / (settings.span.high - settings.span.low)))
         made = Readings(KEYS, settings)
         curves, notes = _read(made, errors, settings, float(np.median(scatter)))
+        if laid and settings.course.weights is not None:
+            notes.append(said_of(settings.course.weights))
         if head is not None:
             notes.append(f"The column adds {more:.6g} Pa to the reference.")
         detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit)}
         return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
 
     # --- running ---------------------------------------------------------------------------------------------
+
+    def needs(self, settings: Any) -> tuple[str, ...]:
+        return ("unit",) if settings.course.weights is not None else self.roles
 
     def course(self, settings: PressureSettings) -> list[CourseItem]:
         top = settings.course.highest("Pa")

@@ -33,11 +33,14 @@ class PressBench(ListeningBench):
         super().__init__(rig)
 
     def command(self, name: str, value: object) -> None:
-        """`position` [°] of the unit in its mounting; `ask`: what a person is asked to turn it to [N or Pa]."""
+        """`position` [°] of the unit in its mounting; `ask`: what a person is asked to turn it to, and
+        `lay`: weights that are laid on [N or Pa]."""
         if name == "position":
             self.angle = math.radians(float(str(value)))
         elif name == "ask":
             self.asked = float(str(value)) * (1 + MISSES * float(self.hand.standard_normal()))
+        elif name == "lay":  # weights are what they are
+            self.asked = float(str(value))
         else:
             super().command(name, value)
 
