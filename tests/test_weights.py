@@ -6,19 +6,27 @@ from typing import Any
 
 import numpy as np
 import pytest
-from tests.test_comparison_run import QUICK, sensors_of
+from pypdf import PdfReader
+from PyQt6.QtWidgets import QApplication
+from tests.test_comparison_run import QUICK, TODAY, sensors_of
+from tests.test_desktop import until
 
 from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.desktop.bench.calibrate_sheet import with_units
 from lucid_anvil.domains.steps.force_comparison import METHOD as FORCE
 from lucid_anvil.domains.steps.weights import Weights
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
+from lucid_anvil.folio.accepting import accept_take
 from lucid_anvil.lab.beginning import begin_lab
+from lucid_anvil.lab.ledger import Calibration, Sensor
 from lucid_anvil.lab.place import Lab
 from lucid_anvil.lab.plans import Plan
+from lucid_anvil.lab.steps_planning import Laid, steps_plan, weights_for
+from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.press import PressBench
@@ -123,3 +131,65 @@ def test_what_is_missing_is_said(lab: Lab) -> None:
     with pytest.raises(BadInput, match="steps: there is none"):
         FORCE.evaluate(record, settings, ())
     assert FORCE.needs(settings) == ("unit",) and FORCE.needs(check(FORCE.Settings, {}, "s")) == ("reference", "unit")
+
+
+def enter_weights(lab: Lab) -> None:
+    ledger = lab.ledger()
+    ledger.add(Sensor("W-500", "weight", "own", "set of ten", unit="kg", nominal=50.0, use="reference"))
+    ledger.append("W-500", Calibration(TODAY, 50.0, "kg", "external", None, 0.004, "K-1412", "Mass lab", None, "none"))
+    ledger.close()
+
+
+def test_a_plan_with_weights_of_the_ledger(demo_lab: Lab) -> None:
+    made = Laid("W-500", ["50 kg", "100 kg", "200 kg"], "9.813 m/s^2")
+    with pytest.raises(BadInput, match="W-500"):
+        steps_plan(demo_lab, "GF-01", top="", today=TODAY, laid=made)
+    enter_weights(demo_lab)
+    ledger = demo_lab.ledger()
+    assert weights_for(ledger.entries(), "force-comparison") == ["W-500"]
+    assert weights_for(ledger.entries(), "pressure-comparison") == []
+    ledger.close()
+    plan = steps_plan(demo_lab, "GF-01", top="", today=TODAY, wait="1 s", laid=made)
+    settings = plan["steps"][0]["settings"]
+    assert settings["course"] == {"wait": "1 s", "weights": {"loads": list(made.loads), "gravity": "9.813 m/s^2"}}
+    assert settings["reference_uncertainty"] == "0.004 %" and plan["sensors"]["reference"]["serial"] == "W-500"
+    with pytest.raises(BadInput, match="no weight in use"):
+        steps_plan(demo_lab, "GF-01", top="", today=TODAY, laid=Laid("GF-40", ["50 kg"]))
+    assert with_units(["5", "10", "20 kg"]) == ["5 kg", "10 kg", "20 kg"]
+    with pytest.raises(BadInput, match="with their unit"):
+        with_units(["5", "10"])
+
+
+def test_weights_are_chosen_in_the_window_and_stand_on_the_certificate(window: Any, demo_lab: Lab) -> None:
+    enter_weights(demo_lab)
+    place = demo_lab.folder / "rigs" / "press.rig.yaml"
+    place.write_text(place.read_text().replace("kind: press,", "kind: press, hand: true,"))
+    window.ledger.reload("GF-01")
+    window.ledger.go.click()
+    sheet = QApplication.activeModalWidget()
+    sheet.fields.boxes["how"].setCurrentText("by weights, W-500")
+    assert not sheet.fields.boxes["top"].isEnabled() and sheet.fields.boxes["loads"].isEnabled()
+    for key, text in (("loads", "50, 100, 200, 300, 400 kg"), ("gravity", "9.813 m/s^2"), ("wait", "0.5 s")):
+        sheet.fields.boxes[key].setText(text)
+    sheet.done_with()
+    bench = window.bench
+
+    def sign() -> bool:
+        for one in bench.walk.shown:
+            if one.kind == "signed" and not one.done:
+                bench.walk.sign.emit(one.key, "K.B.")
+        return bool(bench.walk.go.isEnabled())
+
+    until(lambda: bench.state == "walk-round" and sign())
+    bench.walk.go.click()
+
+    def over() -> bool:
+        if bench.plain.done.isVisible():
+            bench.plain.go()
+        return bool(bench.state == "done")
+
+    until(over)
+    assert bench.finding.complete and bench.plain.enter.isVisible()
+    number = accept_take(demo_lab, Take(bench.take), bench.finding, "as found", "K.B.", False)
+    said = " ".join(p.extract_text() for p in PdfReader(demo_lab.certificates / f"{number}.pdf").pages)
+    assert "W-500" in said and "gravity 9.81300" in said and "K-1412" in said

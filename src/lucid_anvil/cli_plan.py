@@ -39,6 +39,9 @@ def plan_calibrate(
     steps: int = typer.Option(10, "--steps"),
     wait: str = typer.Option("30 s", "--wait", help="At each step, before it is read."),
     by_hand: bool = typer.Option(False, "--by-hand", help="A person brings the load up, told what to do."),
+    weights: str = typer.Option("", "--weights", metavar="SERIAL", help="Weights or balance of the ledger, laid on."),
+    loads: str = typer.Option("", "--loads", help="Which of them, rising, such as '50 kg, 100 kg, 200 kg'."),
+    gravity: str = typer.Option("", "--gravity", help="Where the bench stands, such as '9.8128 m/s^2'."),
     amplifier: str = typer.Option("", "--amplifier", help="Of a strain gauge in mV/V, such as '5 V/(mV/V)'."),
     as_state: str = typer.Option("as found", "--as", metavar="as found|as left"),
     lab: Path = typer.Option(Path("."), "--lab", metavar="DIR"),
@@ -48,7 +51,7 @@ def plan_calibrate(
 
     from .lab import planning
     from .lab.place import open_lab
-    from .lab.steps_planning import method_for, steps_plan
+    from .lab.steps_planning import Laid, method_for, steps_plan
 
     if as_state not in ("as found", "as left"):
         raise BadInput(f"--as {as_state}: use 'as found' or 'as left'.")
@@ -60,10 +63,12 @@ def plan_calibrate(
         ledger.close()
     today = datetime.date.today()
     if method_for(kind):
-        if not top.strip():
+        if not top.strip() and not weights:
             raise BadInput("--top: give the highest step, such as '4 kN'.")
         made = steps_plan(held, serial, top=top, today=today, steps=steps, wait=wait, hand=by_hand,
-                          amplifier=amplifier, as_state=as_state)  # fmt: skip
+                          amplifier=amplifier, as_state=as_state,
+                          laid=Laid(weights, [w.strip() for w in loads.split(",") if w.strip()], gravity)
+                          if weights else None)  # fmt: skip
     else:
         made = planning.calibration_plan(held, serial, today=today, as_state=as_state)
     say(f"Wrote {planning.write_plan(held, serial, made)}.")

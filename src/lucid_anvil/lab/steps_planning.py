@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime
 import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,13 +24,36 @@ METHODS = {
 QUANTITY = {"force-comparison": ("force", "N"), "pressure-comparison": ("pressure", "Pa")}
 
 
+LAID = {"force-comparison": "weight", "pressure-comparison": "pressure balance"}
+"""Kind of the ledger's entries that a person lays on in place of a reference that is read"""
+
+
+@dataclass(frozen=True)
+class Laid:
+    """Dead weights, or a balance's, of the ledger: which set, and what of it is laid on."""
+
+    serial: str
+    loads: Sequence[str]
+    """Rising; masses, or the pressures that are marked on them"""
+    gravity: str = ""
+    """Where the bench stands, such as 9.8128 m/s^2"""
+
+
+def weights_for(entries: Sequence[Entry], method: str) -> list[str]:
+    """Serials of the sets that a method can rest on: in use, with a certificate."""
+    wanted = LAID.get(method, "")
+    fit = (e for e in entries if e.sensor.kind == wanted and e.sensor.retired is None)
+    return [e.sensor.serial for e in fit if e.last is not None and e.last.uncertainty]
+
+
 def method_for(kind: str) -> str:
     """Name of the method that calibrates a kind of sensor step by step; empty for one that none does."""
     return METHODS.get(kind, "")
 
 
-def rigs_for(lab: Lab, serial: str, method: str) -> list[Path]:
-    """Rigs on which it can be compared, those that it is wired to first."""
+def rigs_for(lab: Lab, serial: str, method: str, laid: bool = False) -> list[Path]:
+    """Rigs on which it can be compared, those that it is wired to first; `laid`: with weights, which takes no
+    reference."""
     kind, _ = QUANTITY[method]
     made: list[tuple[bool, Path]] = []
     for place in sorted((lab.folder / "rigs").glob("*.rig.yaml")):
@@ -37,7 +62,8 @@ def rigs_for(lab: Lab, serial: str, method: str) -> list[Path]:
         except BadInput:
             continue
         by_role = {c.role: c for c in rig.channels}
-        if {"reference", "unit"} <= set(by_role) and by_role["reference"].kind == kind:
+        told = "unit" if laid else "reference"
+        if {told, "unit"} <= set(by_role) and by_role[told].kind == kind:
             wired = by_role["unit"].sensor == serial
             if wired or not rig.is_standin:
                 made.append((not wired, place))
@@ -46,9 +72,10 @@ def rigs_for(lab: Lab, serial: str, method: str) -> list[Path]:
 
 def steps_plan(
     lab: Lab, serial: str, *, top: str, today: datetime.date, steps: int = 10, wait: str = "30 s", hand: bool = False,
-    amplifier: str = "", as_state: str = "as found", rig_file: Path | None = None,
+    amplifier: str = "", as_state: str = "as found", rig_file: Path | None = None, laid: Laid | None = None,
 ) -> dict[str, Any]:  # fmt: skip
-    """A plan that calibrates a force or pressure sensor up to `top`. Raises BadInput where something is missing."""
+    """A plan that calibrates a force or pressure sensor up to `top`, or by the weights that are `laid` on. Raises
+    BadInput where something is missing."""
     ledger = lab.ledger()
     try:
         entry = ledger.entry(serial)
@@ -58,23 +85,34 @@ def steps_plan(
         if entry.sensor.retired is not None:
             raise BadInput(f"{serial}: it is retired: take it back into use first (ledger change {serial} retired=).")
         kind, unit = QUANTITY[method]
-        places = [rig_file] if rig_file is not None else rigs_for(lab, serial, method)
+        places = [rig_file] if rig_file is not None else rigs_for(lab, serial, method, laid is not None)
+        if not places and laid is not None:
+            raise BadInput(f"{serial}: no rig has an input for {kind} in the role unit: hook one up (Ctrl+R).")
         if not places:
             raise BadInput(
                 f"{serial}: no rig has a reference for {kind} beside it: hook one up (Ctrl+R) with the roles reference"
                 " and unit."
             )
         rig = load_rig(places[0])
-        reference = _reference(rig, ledger.entries(), places[0])
+        if laid is None:
+            reference = _reference(rig, ledger.entries(), places[0])
+        else:
+            reference = ledger.entry(laid.serial)
+            if laid.serial not in weights_for([reference], method):
+                raise BadInput(f"{laid.serial}: it is no {LAID[method]} in use with a certificate.")
+            top = laid.loads[-1] if laid.loads else ""
     finally:
         ledger.close()
-    highest = parse(top, unit, "up to")
+    highest = parse(top, unit if laid is None or unit != "N" else "kg", "up to")
     if highest <= 0:
         raise BadInput("up to: give the highest step, such as 10 kN.")
     settings: dict[str, Any] = {
         "reference_uncertainty": f"{reference_doubt(reference, today):.3g} %",
         "course": {"top": top, "steps": steps, "wait": wait, **({"drive": "hand"} if hand else {})},
     }  # fmt: skip
+    if laid is not None:
+        weights = {"loads": list(laid.loads), **({"gravity": laid.gravity.strip()} if laid.gravity.strip() else {})}
+        settings["course"] = {"wait": wait, "weights": weights}
     if entry.sensor.unit == "mV/V":
         if not amplifier.strip():
             raise BadInput(f"{serial}: it is a strain gauge in mV/V: say what its amplifier makes of that.")

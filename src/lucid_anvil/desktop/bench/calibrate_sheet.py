@@ -6,16 +6,26 @@ import datetime
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QComboBox, QWidget
 
 from ...core.errors import BadInput
+from ...core.quantities import split
 from ...lab import planning
 from ...lab.ledger import Sensor
 from ...lab.place import Lab
-from ...lab.steps_planning import steps_plan
+from ...lab.steps_planning import Laid, method_for, steps_plan, weights_for
 from ..parts.forms import Field, Sheet
 
 HOW = ("by the source", "by hand")
+LAY = "by weights, "
+
+
+def with_units(loads: list[str]) -> list[str]:
+    """Loads each with the unit that the last one has. Raises BadInput where there is none."""
+    unit = split(loads[-1])[1] if loads else ""
+    if not unit:
+        raise BadInput("weights laid on: write them with their unit, such as 5, 10, 20 kg.")
+    return [w if split(w)[1] else f"{w} {unit}" for w in loads]
 
 
 class CalibrateSheet(Sheet):
@@ -24,20 +34,49 @@ class CalibrateSheet(Sheet):
     def __init__(self, parent: QWidget, lab: Lab, sensor: Sensor, as_state: str = "as found") -> None:
         self.lab, self.sensor, self.as_state = lab, sensor, as_state
         self.plan: Path | None = None
+        ledger = lab.ledger()
+        try:
+            sets = weights_for(ledger.entries(), method_for(sensor.kind))
+        finally:
+            ledger.close()
         fields = [
             Field("top", "Up to", hint="the highest step, such as 4 kN or 60 bar"),
             Field("steps", "Steps", "10", "rising, evenly apart"),
             Field("wait", "Waiting at each", "30 s"),
-            Field("how", "Brought up", choices=HOW),
+            Field("how", "Brought up", choices=(*HOW, *(f"{LAY}{s}" for s in sets))),
         ]  # fmt: skip
+        if sets:
+            marked = "masses" if sensor.kind != "pressure sensor" else "the pressures marked on them"
+            fields.append(Field("loads", "Weights laid on", hint=f"{marked}, rising, such as 5, 10, 20 and their unit"))
+            fields.append(Field("gravity", "Gravity here", hint="such as 9.8128 m/s^2; the standard one when empty"))
         if sensor.unit == "mV/V":
             fields.append(Field("amplifier", "Its amplifier", hint="what it makes of 1 mV/V, such as 5 V/(mV/V)"))
         super().__init__(
             parent, f"Calibrate {sensor.serial}", "Step by step against the reference that a rig has beside it.",
             fields, "Make the plan", self._make,
         )  # fmt: skip
+        how = self.fields.boxes["how"]
+        assert isinstance(how, QComboBox)
+        how.currentTextChanged.connect(self._way)
+        self._way(how.currentText())
+
+    def _way(self, how: str) -> None:
+        """What counts: where weights are laid on, they are the steps."""
+        laid = how.startswith(LAY)
+        for key, counts in (("top", not laid), ("steps", not laid), ("loads", laid), ("gravity", laid)):
+            if key in self.fields.boxes:
+                self.fields.boxes[key].setEnabled(counts)
 
     def _make(self, held: Mapping[str, str]) -> None:
+        if held["how"].startswith(LAY):
+            loads = [w.strip() for w in held["loads"].replace(";", ",").split(",") if w.strip()]
+            laid = Laid(held["how"].removeprefix(LAY), with_units(loads), held["gravity"])
+            plan = steps_plan(
+                self.lab, self.sensor.serial, top="", today=datetime.date.today(), wait=held["wait"].strip() or "30 s",
+                amplifier=held.get("amplifier", ""), as_state=self.as_state, laid=laid,
+            )  # fmt: skip
+            self.plan = planning.write_plan(self.lab, self.sensor.serial, plan)
+            return
         if not held["top"].strip():
             raise BadInput("up to: give the highest step with its unit.")
         if not held["steps"].strip().isdigit():

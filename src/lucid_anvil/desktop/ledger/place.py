@@ -24,7 +24,7 @@ from ...lab.ledger import Calibration, Entry
 from ...lab.photos import keep_photo, photos_of
 from ...lab.place import Lab
 from ...lab.plans import SensorRecord
-from ...lab.steps_planning import QUANTITY, method_for, rigs_for
+from ...lab.steps_planning import QUANTITY, method_for, rigs_for, weights_for
 from ..parts import theme
 from ..parts.empty_stage import Row
 from ..parts.photo import Photo
@@ -404,7 +404,8 @@ class LedgerPlace(QWidget):
             self.stamps = stamps
             self.benches.clear()
         if serial not in self.benches:
-            self.benches[serial] = bool(rigs_for(self.lab, serial, method))
+            laid = bool(weights_for(self.entries, method))
+            self.benches[serial] = any(rigs_for(self.lab, serial, method, by) for by in {False, laid})
         return self.benches[serial]
 
     def _ask(self, entry: Entry | None) -> None:
