@@ -8,11 +8,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from lucid_anvil.core.control.chain import PASSED, SHIFT, SURE, ChainWatch
+from lucid_anvil.core.control.chain import AUDIBLE, PASSED, SHIFT, SURE, ChainWatch, Changed, chain_model, changes
+from lucid_anvil.core.control.contact import ContactWatch
 from lucid_anvil.core.control.moving import MOST, NOISE, QUICKEST, SETTLED_ABOVE, Moving
 from lucid_anvil.core.control.plant import LoopResponse
-from lucid_anvil.core.control.randomloop import smear
-from lucid_anvil.core.control.sineloop import STEP, Regulation, SineLoop, fastest_rate
+from lucid_anvil.core.control.randomloop import RandomLoop, smear
+from lucid_anvil.core.control.sineloop import FALL, STEP, Regulation, SineLoop, fastest_rate
 
 RATE, BLOCK = 4096.0, 128
 
@@ -62,7 +63,7 @@ def test_each_response_against_the_middle_one_of_the_others() -> None:
     assert watch(slope)._against(np.array([60.2]))[0, 0] == pytest.approx(1.204, abs=1e-3)
 
 
-def test_what_a_sweep_past_a_sharp_mode_explains() -> None:
+def test_what_a_sweep_past_a_narrow_mode_explains() -> None:
     w = watch(np.ones(513, complex), mode(80, 50))
     before, after = 84.0, 84.6
     moves = 1 + np.linspace(-PASSED, PASSED, 4001)
@@ -160,9 +161,156 @@ def test_what_is_learned_is_the_steepest_responses_ratio_to_the_control() -> Non
 
 
 def test_levels_of_all_that_is_in_a_signal() -> None:
-    t = np.arange(BLOCK) / RATE
-    x = 2.0 + 3.0 * np.sin(2 * np.pi * 64.0 * t)
-    for detect, level in (("rms", 3.0), ("peak", 3.0)):
+    square = np.where(np.arange(BLOCK) % 32 < 16, 5.0, -1.0)
+    for detect, level in (("rms", 3.0 * np.sqrt(2)), ("peak", 3.0)):
         loop = loop_of(plant_of(np.ones(513, complex)), 1, detect=detect)
-        loop.raw.extend([x[None] * 0 + 50.0, x[None], x[None]])
-        assert loop._broadband(2 * BLOCK / RATE)[0] == pytest.approx(level, rel=0.01)
+        loop.raw.extend([square[None] * 0 + 50.0, square[None], square[None]])
+        assert loop._broadband(2 * BLOCK / RATE)[0] == pytest.approx(level, rel=1e-6)
+
+
+def driven(loop: SineLoop, f: float, blocks: int, gains: tuple[float, ...], volts: float = 0.2) -> None:
+    """Blocks of a sine as a bench with these gains per volt would show it, a quarter of a turn late."""
+    phase = 0.0
+    for _ in range(blocks):
+        u = phase + 2 * np.pi * f * np.arange(BLOCK) / RATE
+        loop.observe(np.array([g * volts * np.sin(u - np.pi / 2) for g in gains]), volts * np.sin(u), u, f)
+        phase += 2 * np.pi * f * BLOCK / RATE
+
+
+@pytest.mark.parametrize("detect", ["tracking", "rms", "peak"])
+def test_a_reading_has_level_phase_and_age(detect: str) -> None:
+    loop = loop_of(plant_of(10 * np.ones(513, complex), 5 * np.ones(513, complex)), 2, detect=detect)
+    driven(loop, 64.0, 60, (12.0, 5.0))
+    made = loop.reading
+    assert made is not None and made.levels == pytest.approx([2.4, 1.0], rel=0.01)
+    assert np.degrees(made.phases) == pytest.approx([-90.0, -90.0], abs=1.0)
+    assert loop.now == pytest.approx(60 * BLOCK / RATE) and 0 < made.age < 0.3
+    # What was seen over what was probed is kept with the moment that it is of, which lies before now.
+    t, f, ratio = loop.trail[-1]
+    assert f == pytest.approx(64.0) and ratio[1] == pytest.approx(np.log(1.2), abs=0.01)
+    assert loop.now - 0.3 < t == pytest.approx(loop.now - made.age)
+    loop.arrive()
+    assert len(loop.trail) == 1 and loop.trail[0][0] == t and loop.arrived == loop.now
+    assert loop.raw.maxlen == 64
+
+
+def test_the_gain_that_is_expected_follows_a_line_or_stays_a_mean() -> None:
+    loop = loop_of(plant_of(10 * np.ones(513, complex)), 1)
+    assert loop.gains(60.0) == pytest.approx([10.0, 10.0])
+    span = BLOCK / RATE
+    loop.now = 40 * span
+    for k in range(20):
+        loop.trail.append(((20 + k) * span, 60.0, np.full(2, 0.02 * k)))
+    held = loop.regulation.window(60.0)
+    window = max(1.5 * held, 8.5 * span)
+    recent = [0.02 * k for k in range(20) if (20 + k) * span > 39 * span - window]
+    assert 4 <= len(recent) < 20
+    # Carried on along the line to when the drive acts, as far as the loop trusts it.
+    middle = np.mean([(20 + k) * span for k in range(20 - len(recent), 20)])
+    ahead = np.mean(recent) + loop.trust * (loop.now + loop.lead - middle) * 0.02 / span
+    assert loop.gains(60.0)[0] == pytest.approx(10 * np.exp(ahead))
+    assert loop.gains(60.0, steady=0.9 * window)[0] == pytest.approx(10 * np.exp(np.mean(recent)))
+    assert loop.gains(60.0, steady=20 * span)[0] == pytest.approx(10 * np.exp(0.19), rel=0.01)
+
+
+def test_the_gain_never_falls_faster_than_the_chain_is_judged() -> None:
+    loop = loop_of(plant_of(10 * np.ones(513, complex)), 1)
+    loop.now, loop.arrived, loop.lowest_gain = 100.0, 0.0, 1.0
+    span = BLOCK / RATE
+    for f in (200.0, 20.0):
+        loop.lowest_gain = 1.0
+        slowest = min(FALL, 1.8 / (3 * max(0.07, 2.5 / f) + 3 * span))
+        assert loop._not_suddenly(5.0, f, 0.0) == pytest.approx(10 * 10 ** (-slowest * span / 20))
+    loop.lowest_gain = None
+    assert loop._not_suddenly(5.0, 60.0, 0.0) == 5.0 and loop.lowest_gain == pytest.approx(0.5)
+
+
+def test_what_moved_modes_explain_reaches_over_both_sides() -> None:
+    w = watch(np.ones(513, complex), np.exp(np.arange(513) * 0.01), 2 * np.ones(513, complex))
+    low, high = w._explained(100.0)
+    # The second one's ln grows by 0.01 a line of half a hertz: 8 % of 100 Hz are 16 lines either way.
+    assert high[1] == pytest.approx(0.17, abs=0.011) and low[1] == pytest.approx(-0.16, abs=0.011)
+    assert w._explained(100.0)[0].shape == (3,)
+    far = w._explained(250.0)  # beyond what was probed
+    assert np.isfinite(far[0]).all()
+
+
+def test_a_channel_that_shows_little_more_than_its_noise_is_not_compared() -> None:
+    w = watch(np.ones(513, complex), np.ones(513, complex))
+    w.floor = np.array([1e-4, 1e-4])
+    rows = np.zeros((2, 4, 3))
+    rows[:, 0, -1] = 100.0
+    for energy, compared in ((AUDIBLE**2 * 1.1e-4, True), (AUDIBLE**2 * 0.9e-4, False)):
+        rows[:, 1, :2] = rows[:, 2, :2] = 100.0 * energy
+        r = w._ratio(rows)
+        assert np.isfinite(r).all() == compared
+    rows[:, 1, :2], rows[:, 2, :2] = 400.0 + 100.0 * 1e-4, 100.0
+    assert w._ratio(rows) == pytest.approx([np.log(2), np.log(2)])
+
+
+def test_the_best_witnesses_are_those_that_follow_the_drive_most_clearly() -> None:
+    flat = np.ones(513, complex)
+    coherence = np.ones((6, 513)) * np.array([[1.0], [0.7], [0.95], [0.5], [0.9], [0.99]])
+    plant = plant_of(*[flat] * 6, coherence=coherence)
+    made = chain_model(plant, ["c", "p", "q", "r", "s", "t"], 1, (20.0, 200.0), True)
+    assert made.roles == ("c", "q", "s", "t") and made.controls == 1 and made.highest == 200.0
+
+
+def test_a_change_in_a_record_is_told_at_the_end_of_its_block() -> None:
+    found = Changed(1, 0.5, (0,))
+    model = SimpleNamespace(watch=lambda rate, block: SimpleNamespace(
+        feed=lambda x, drive: found if x[0, 0] >= 300 else None))  # fmt: skip
+    told = changes(model, lambda a, b: np.tile(np.arange(a, b, dtype=float), (3, 1)), 0, 1000, 1000.0, 100)
+    assert told == [(0.4, found)]
+
+
+def test_pieces_that_a_sine_lost_are_told_from_what_drives_it() -> None:
+    rate, f = 1024.0, 64.0
+    watch_ = ContactWatch(2, BLOCK / rate)
+    told = []
+    for k in range(80):
+        t = (k * BLOCK + np.arange(BLOCK)) / rate
+        drive = np.sin(2 * np.pi * f * t)
+        z = np.array([2.0 * np.sin(2 * np.pi * f * t + 0.4), 3.0 * np.sin(2 * np.pi * f * t - 1.0)])
+        if k >= 60:
+            z[0, 20:70] = 0.0
+        told.append(watch_.feed(z, z * 0 + np.array([[2.0], [3.0]]) * drive, drive, f))
+    assert told[:60] == [None] * 60
+    channel, by = next(v for v in told if v is not None)
+    assert channel == 0 and 0.4 < by < 0.9
+    zz = watch_.known[30]  # ln of the sine's part over the twin's, and the share without shape
+    assert zz[0] == pytest.approx([0.0, 0.0], abs=1e-6) and zz[1] == pytest.approx([0.0, 0.0], abs=1e-6)
+    alone = ContactWatch(1, BLOCK / rate)
+    assert alone._lost(np.array([[-0.5], [0.5]]), np.array([True])) is None  # nobody beside it to tell
+
+
+def random_loop(level: float = 2.0) -> RandomLoop:
+    plant = plant_of(10 * np.ones(513, complex))
+    return RandomLoop(RATE, 2.0, lambda f: np.full_like(f, level), (20.0, 200.0), plant, 1, dof=60.0)
+
+
+def test_a_random_drive_has_the_rms_that_target_and_plant_ask_for() -> None:
+    loop = random_loop()
+    df = loop.source.frequency[1] - loop.source.frequency[0]
+    assert loop.sigma == pytest.approx(np.sqrt(loop.density.sum() * df)) and loop.sigma == pytest.approx(np.sqrt(0.02 * 180), rel=0.1)
+    x = np.concatenate([loop.play(BLOCK, 1.0) for _ in range(400)])
+    assert np.std(x[2 * BLOCK :]) == pytest.approx(loop.sigma, rel=0.05)
+    # The amplitude goes straight from one level to the next.
+    loop.source = lambda n, density: np.ones(n)  # type: ignore[assignment]
+    loop.play(BLOCK, 0.0)
+    assert loop.play(BLOCK, 0.5) == pytest.approx(0.5 * np.arange(1, BLOCK + 1) / BLOCK)
+    assert loop.slow.forget == 0.03 and loop.forget == pytest.approx(4 / 62)
+
+
+def test_a_random_drive_is_corrected_from_the_fourth_frame_on() -> None:
+    loop = random_loop()
+    rng = np.random.default_rng(5)
+    frames = 0
+    while frames < 6:
+        x = 0.1 * rng.standard_normal(BLOCK)
+        frames += loop.observe(np.array([20 * x, x]))  # twice what was probed
+        assert loop.fast_frames == frames
+        corrected = not np.all(loop.correction == 1.0)
+        assert corrected == (frames >= 4)
+    inside = (loop.frequency > 40) & (loop.frequency < 180)
+    assert np.median(loop.correction[inside]) == pytest.approx(0.25, rel=0.15)
