@@ -189,6 +189,27 @@ def short_plan(lab: Any, changes: dict[str, Any] | None = None, rig: dict[str, A
     return planning.write_plan(lab, "GA-11", plan)
 
 
+@pytest.fixture
+def kept(demo_lab: Any) -> Any:
+    """A take with a finding, made without processes."""
+    import json
+
+    from lucid_anvil.engine.inprocess import play_through
+    from lucid_anvil.engine.preparing import plan_as_kept, prepare, rig_as_kept
+    from lucid_anvil.lab.takes import begin_take
+    from lucid_anvil.lab.textfiles import dump_yaml
+
+    prepared = prepare(short_plan(demo_lab))
+    played = play_through(prepared)
+    folder = prepared.plan_file.parent / "take-001"
+    take = begin_take(folder, dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
+    event = {"kind": "begin", "wall": datetime.datetime.now().timestamp(), "temperature": 21.4, "humidity": 46.0}
+    end = {"kind": "end", "t": 60.0, "status": "done", "reason": None}
+    (folder / "events.jsonl").write_text(json.dumps(event) + "\n" + json.dumps(end) + "\n")
+    take.keep(prepared.method.evaluate(played.channels, prepared.settings, played.marks))
+    return take
+
+
 @dataclass
 class Running:
     """A conductor under test."""

@@ -23,27 +23,11 @@ from lucid_anvil.engine.rehearsal import rehearse
 from lucid_anvil.engine.study import demo_rig, errors_against_truth, one_run, study_run, summary
 from lucid_anvil.folio.accepting import accept_take
 from lucid_anvil.folio.certificate import html_of, report
-from lucid_anvil.lab.takes import Take, begin_take
+from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml
 from lucid_anvil.rig.choosing import rig_for
 
 SRC = Path(__file__).parents[1] / "src" / "lucid_anvil"
-
-
-@pytest.fixture
-def kept(demo_lab: Any) -> Take:
-    """A take with a finding, made without processes."""
-    from lucid_anvil.engine.preparing import plan_as_kept, rig_as_kept
-
-    prepared = prepare(short_plan(demo_lab))
-    played = play_through(prepared)
-    folder = prepared.plan_file.parent / "take-001"
-    take = begin_take(folder, dump_yaml(plan_as_kept(prepared)), dump_yaml(rig_as_kept(prepared)))
-    event = {"kind": "begin", "wall": datetime.datetime.now().timestamp(), "temperature": 21.4, "humidity": 46.0}
-    end = {"kind": "end", "t": 60.0, "status": "done", "reason": None}
-    (folder / "events.jsonl").write_text(json.dumps(event) + "\n" + json.dumps(end) + "\n")
-    take.keep(prepared.method.evaluate(played.channels, prepared.settings, played.marks))
-    return take
 
 
 def pdf_text(place: Path) -> tuple[str, int]:

@@ -217,6 +217,22 @@ def settle(place: Path = typer.Argument(..., metavar="TAKE|LAB")) -> int:
     return OUTSIDE if failed else OK
 
 
+@app.command("support-bundle")
+def support_bundle(
+    lab: Path = typer.Argument(Path("."), metavar="LAB"),
+    out: Path | None = typer.Option(None, "--out", metavar="FILE", help="A zip file; beside the lab when not given."),
+) -> int:
+    """Versions, rigs, newest plans and events, for whoever mends the program: no raw data, no names."""
+    from .engine.bundle import bundle_name, write_bundle
+    from .lab.place import open_lab
+
+    held = open_lab(lab)
+    place = out if out is not None else bundle_name(held)
+    names = write_bundle(held, place)
+    say(f"Wrote {place}: {len(names)} files, the first {', '.join(names[:4])}. Look through it before it is sent.")
+    return OK
+
+
 @app.command()
 def verify(place: Path = typer.Argument(..., metavar="TAKE|LAB"), json_out: str | None = JsonOut) -> int:
     """Hold raw records against the hashes that were noted when they were made; 1 where one differs."""

@@ -196,6 +196,7 @@ class MainWindow(QMainWindow):
             "night": ("Day or night", "Ctrl N", "dark colours", self.night),
             "help": ("Manual", "F1", "help explain", lambda: self.open_help("first-day.md")),
             "keys": ("Keys", "?", "shortcuts", lambda: self.open_help("keys.md")),
+            "bundle": ("Support bundle", "", "versions logs mend report a fault", self.support_bundle),
             "stop": ("Stop", "F12", "drive down", self.bench_stop),
             **{f"go-{p}": (p, f"Ctrl {i + 1}", "place", lambda p=p: self.go(p)) for i, p in enumerate(PLACES)},
         }
@@ -227,6 +228,17 @@ class MainWindow(QMainWindow):
                 bench.open_take(place)
             else:
                 bench.waker.wake(place)
+
+    def support_bundle(self) -> None:
+        """What whoever mends the program needs to see, as a file in the lab."""
+        from ...engine.bundle import bundle_name, write_bundle
+
+        place = bundle_name(self.lab)
+
+        def then(names: list[str]) -> None:
+            self.bench.said.emit(f"{place.name}: {len(names)} files, no raw data. Look through it before it is sent.")
+
+        self.bench.aside.run("bundle", lambda: write_bundle(self.lab, place), then)
 
     def enter_sensor(self) -> None:
         """A new sensor, in the Ledger."""
