@@ -139,3 +139,19 @@ def test_a_course_is_added_to_moved_and_thinned() -> None:
         with pytest.raises(BadInput, match="course"):
             bad()
     assert course_menu.without(course, 1) == [{"sweep": "up"}, {"pause": "5 s"}]
+
+
+def test_densities_stand_in_the_table_without_their_unit(qtbot: Any) -> None:
+    from lucid_anvil.domains.shaker.window.profile_table import LEVEL, ProfileTable
+
+    table = ProfileTable()
+    qtbot.addWidget(table)
+    made: list[Any] = []
+    table.edited.connect(made.append)
+    table.show_profile(RANDOM, "")
+    assert table.table.item(0, LEVEL).text() == "0.5"
+    assert table.table.horizontalHeaderItem(LEVEL).text() == "(m/s²)²/Hz"
+    table.table.item(0, LEVEL).setText("0.25")
+    assert bp.rows(made[-1])[0].level == "0.25 (m/s²)²/Hz"
+    table.table.item(0, LEVEL).setText("0.01 g^2/Hz")
+    assert bp.rows(made[-1])[0].level == "0.9617 (m/s²)²/Hz"

@@ -276,7 +276,8 @@ def own_range(x: np.ndarray, y: np.ndarray, deepest: float) -> tuple[tuple[float
     # Along the axis as far as there is something to be seen.
     seen = x[np.isfinite(y) & (y >= low)]
     room = max(0.12 * (high - low), 0.25)
-    return (float(seen.min()) * 0.9, float(seen.max()) * 1.1), (low - room, high + room)
+    # Above, where the names of the curves stand, twice as much.
+    return (float(seen.min()) * 0.9, float(seen.max()) * 1.1), (low - room, high + 2.5 * room)
 
 
 def look_of(label: str, columns: list[str]) -> tuple[str, Qt.PenStyle, str]:

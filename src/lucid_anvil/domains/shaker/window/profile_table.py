@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.errors import BadInput
+from ....core.quantities import split
 from ....desktop.bench.course_view import clock
 from ....desktop.parts import theme
 from ....desktop.parts.widgets import button, label
@@ -29,6 +30,8 @@ from ....lab import breakpoints
 
 LAW_WORDS = {"displacement": "displacement", "velocity": "velocity", "acceleration": "acceleration", "line": "line"}
 FREQUENCY, LEVEL, LAW, BAND = range(4)
+OF_DENSITY = "(m/s²)²/Hz"
+"""Unit of the densities in the table; one that is typed in another says so"""
 
 
 class ProfileTable(QWidget):
@@ -113,11 +116,12 @@ class ProfileTable(QWidget):
     def _fill(self, facts: str) -> None:
         sine = "points" not in self.data
         rows = breakpoints.rows(self.data)
-        self.table.setHorizontalHeaderLabels(["Hz", "level" if sine else "density", "to the next by", "±"])
+        self.table.setHorizontalHeaderLabels(["Hz", "level" if sine else OF_DENSITY, "to the next by", "±"])
         self.table.setRowCount(len(rows))
         muted = theme.color("muted")
         for i, row in enumerate(rows):
-            for k, text in enumerate((row.frequency, row.level, "" if sine else row.law, row.tolerance)):
+            level = row.level if sine else row.level.removesuffix(OF_DENSITY).strip()  # its unit stands above
+            for k, text in enumerate((row.frequency, level, "" if sine else row.law, row.tolerance)):
                 cell = QTableWidgetItem(text)
                 typed = row.typed if k == FREQUENCY else row.level_typed if k == LEVEL else k == BAND
                 if k == LAW or (k == BAND and sine and i == len(rows) - 1):
@@ -173,6 +177,8 @@ class ProfileTable(QWidget):
         if k == FREQUENCY:
             self._change(lambda d: breakpoints.with_frequency(d, i, text))
         elif k == LEVEL:
+            if "points" in self.data and text.strip() and not split(text)[1]:
+                text = f"{text} {OF_DENSITY}"
             self._change(lambda d: breakpoints.with_level(d, i, text))
         elif k == BAND:
             self._change(lambda d: breakpoints.with_tolerance(d, i, text))
