@@ -57,6 +57,12 @@ def test_the_supplies_of_those_that_have_one(usual: Prepared) -> None:
     assert check(usual, "supply", Sensed(today=TODAY)) == (False, "waiting for the front end")
     assert check(usual, "supply", sensed()) == (True, "reference 11.0 V, unit 10.5 V, transverse 12.0 V")
     assert check(usual, "supply", sensed(bias={"reference": 11.0})) == (False, "unit: no bias voltage is read")
+    # On a bench where no input has a supply there is no bias to wait for.
+    none = [c.model_copy(update={"supply": False}) for c in usual.rig.channels]
+    bare = replace(usual, rig=usual.rig.model_copy(update={"channels": none}))
+    assert check(bare, "supply", sensed(bias={})) == (True, "no channel needs a supply")
+    assert check(bare, "supply", Sensed(today=TODAY)) == (False, "waiting for the front end")
+    assert check(usual, "supply", sensed(bias={})) == (False, "reference: no bias voltage is read")
     assert check(usual, "supply", sensed(bias={"reference": 19.0, "unit": 11.0, "transverse": 11.0})) == (
         False, "reference: open, 19.0 V; plug the cable in",
     )  # fmt: skip

@@ -45,7 +45,7 @@ from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
 """s that a finished conductor waits for faces."""
-WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule", "drive", "row")
+WISHES = ("hold", "go", "level", "skip", "trigger", "slope", "overrule", "drive", "jog", "row")
 """Orders that are the method's to heed."""
 ANSWER = {"real": 15.0, "fast": 60.0}
 """s of wall time after which a keeper that says nothing is taken for hung, by pace: longer than it waits itself."""
@@ -427,7 +427,7 @@ class Conductor:
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
                 elif name in WISHES and self.board.state == "running":
                     self.wishes.append(order)
-                    if self.recorder:
+                    if self.recorder and name != "jog":  # many a second; the method marks when it moves
                         self.recorder.event("order", t=self.recorder.seconds, **order)
                 elif name == "replan":
                     self._replan()

@@ -119,7 +119,7 @@ class WalkRound:
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
         low, high = BIAS_WINDOW
         roles = [c.role for c in self.prepared.rig.channels if c.supply and c.kind in MEASURED]
-        if not seen.bias:
+        if not seen.bias and not seen.rms:
             return False, "waiting for the front end"
         for role in roles:
             volts = seen.bias.get(role, float("nan"))

@@ -60,6 +60,13 @@ class Drive(Order):
     """V peak at the source"""
 
 
+class Jog(Order):
+    """The crosshead of a frame, moved as long as such orders come: the one who gives them holds a key down."""
+
+    speed: Annotated[float, Field(allow_inf_nan=False)] = 0.0
+    """m/s, up above zero"""
+
+
 class Row(Order):
     """What is seen now goes into the log."""
 
@@ -71,7 +78,7 @@ class Row(Order):
 ORDERS: dict[str, type[Order]] = {
     "sign": Sign, "begin": Order, "stop": Stop, "mark": Mark, "hold": Order, "go": Order, "level": Level,
     "skip": Order, "trigger": Trigger, "slope": Slope, "overrule": Overrule, "replan": Order,
-    "drive": Drive, "row": Row, "close": Order,
+    "drive": Drive, "jog": Jog, "row": Row, "close": Order,
 }  # fmt: skip
 
 

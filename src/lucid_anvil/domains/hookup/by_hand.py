@@ -25,6 +25,10 @@ class HandSettings(MethodSettings):
     """Of a sweep, up and down by turns"""
     highest: Annotated[float, quantity("V")] = 1.0
     """Peak at the source that no hand goes beyond"""
+    fastest: Annotated[float, quantity("m/s")] = 1e-3
+    """Of a frame's crosshead, moved by hand"""
+    crush: Annotated[float, quantity("N")] = 50.0
+    """Force at which a crosshead that is moved by hand goes no further that way"""
     average: Annotated[float, quantity("s")] = 0.5
     """Over which a row's figures are taken"""
     longest: Annotated[float, quantity("s")] = 600.0
@@ -38,8 +42,8 @@ class HandSettings(MethodSettings):
     def _sound(self) -> HandSettings:
         if self.frequency <= 0 or self.to <= 0:
             raise ValueError("frequency and to must be above zero.")
-        if self.highest <= 0 or self.rate <= 0:
-            raise ValueError("highest and rate must be above zero.")
+        if min(self.highest, self.rate, self.fastest, self.crush) <= 0:
+            raise ValueError("highest, rate, fastest and crush must be above zero.")
         if not 0.05 <= self.average <= 10:
             raise ValueError("average: between 0.05 s and 10 s.")
         if not 1 <= self.longest <= 7200:

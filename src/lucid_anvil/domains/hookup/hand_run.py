@@ -14,6 +14,7 @@ from ...contracts.method import Facts, Got, Performance, Want
 from ...core.signal.sinefit import Floats
 from .by_hand import HandSettings
 from .figures import all_figures
+from .jog import Jog
 
 UP, DOWN = 12.0, 60.0
 """dB/s at which the level follows an order"""
@@ -125,7 +126,8 @@ class HandRun:
         self.drives: deque[Floats] = deque(maxlen=self.blocks)
         self.figures: dict[str, Any] = {}
         self.asked, self.since = False, 0
-        self.rows = 0
+        self.rows, self.moving = 0, False
+        self.jog = Jog(settings.fastest, settings.crush, facts)
 
     def row(self, order: Mapping[str, Any], t: float) -> dict[str, Any]:
         """A mark that says which stretch of the record the row is read from."""
@@ -156,6 +158,7 @@ class HandRun:
             "shape": hand.shape, "level": hand.level, "wanted": hand.wanted, "highest": hand.highest, "drive": drive,
             "frequency": hand.now if hand.shape != "noise" else None, "to": hand.to, "rows": self.rows,
             "figures": self.figures, "item": 0, "at": t, "of": self.settings.longest,
+            **({"jog": self.jog.live()} if self.jog.there else {}),
         }  # fmt: skip
 
 
@@ -164,22 +167,32 @@ def perform(settings: HandSettings, facts: Facts) -> Performance:
     run, span, t = HandRun(settings, facts), facts.block / facts.rate, 0.0
     got: Got = yield Want(np.zeros(facts.block), marks=({"kind": "by-hand", "t": 0.0},))
     ending = False
-    while not (ending and run.hand.level == 0):
+    while not (ending and run.hand.level == 0 and run.jog.speed == 0):
         t = got.start
         run.held.append(got.channels)
+        run.jog.feel(got.channels)
         if got.result is not None:
             run.figures, run.asked = got.result, False
         marks = []
         for order in got.orders:
             if order["order"] == "drive" and not ending:
                 run.hand.heed(order)
+            elif order["order"] == "jog" and not ending:
+                run.hand.wanted = 0.0  # one or the other
+                run.jog.heed(order, t)
             elif order["order"] == "row":
                 marks.append(run.row(order, t + span))
             elif order["order"] == "skip":
                 ending = True
         ending = ending or t + span >= settings.longest
         if ending:
-            run.hand.wanted = 0.0
+            run.hand.wanted = run.jog.wanted = 0.0
         drive = run.hand.next_block()
+        if run.hand.level == 0:
+            moved = run.jog.next_block(t)
+            if run.jog.speed and not run.moving:
+                marks.append({"kind": "jog", "t": t + span, "speed": run.jog.wanted})
+            run.moving = run.jog.speed != 0
+            drive = drive + moved
         run.drives.append(drive)
         got = yield Want(drive, marks=tuple(marks), live=run.live(t), compute=run.work())

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from ....core.errors import BadInput
+from ....core.figures import fitting
 from ....desktop.bench.course_view import clock
 from ....desktop.bench.new_test import NewTest, rigs_of
 from ....desktop.bench.run_result import RunResult
@@ -84,6 +85,7 @@ class HookUpBench(Side):
         self.left.new.clicked.connect(self._new_sensor)
         self.left.back.clicked.connect(bench.leave)
         self.stretches.drive.connect(lambda body: bench.link.order("drive", **body))
+        self.stretches.jog.moved.connect(lambda speed: bench.link.order("jog", speed=speed))
         self.stretches.row.connect(lambda body: bench.link.order("row", **body))
         self.stretches.said.connect(bench.said)
 
@@ -221,7 +223,8 @@ class HookUpBench(Side):
         rows: list[Row] = []
         for role, f in (board.live.get("figures") or {}).items():
             unit, scale = per.get(role, ("V", 1.0))
-            told = f"{three(f['rms'] / scale)} {unit}"
+            by, own = fitting(f["rms"] / scale, unit)
+            told = f"{three(by * f['rms'] / scale)} {own}"
             thd = "" if role == "drive" or f.get("thd") is None else f"thd {_thd(f)}, thd + n {three(f['thd_n'])} %"
             rows.append((role, told, None, 0.0, "plain", thd))
         self.bench.run.show_board(board, rows, "rms")

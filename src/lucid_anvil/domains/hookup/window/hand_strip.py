@@ -7,7 +7,7 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
@@ -18,6 +18,8 @@ from ....desktop.parts.widgets import Tabs, button, label, small_text
 
 SPAN = 60.0
 """dB that the bar shows below the highest level; its left end is silence"""
+BEAT = 120
+"""ms between two orders to move, while a key is held"""
 CATCH_UP = 3.0
 """s that a level asked for may take to show in a look"""
 
@@ -113,6 +115,87 @@ class LevelBar(QWidget):
             painter.drawEllipse(QPointF(x, y), 9.5, 9.5)
 
 
+class JogKeys(QWidget):
+    """Up and down: the crosshead moves as long as one of them is held."""
+
+    moved = pyqtSignal(float)
+    """m/s, again and again while a key is held; 0 when it is let go"""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.fastest, self.way = 1e-3, 0
+        self.beat = QTimer(self)
+        self.beat.setInterval(BEAT)
+        self.beat.timeout.connect(lambda: self.moved.emit(self.way * self.speed))
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        self.up, self.down = button("▲ Up", tip="Hold it: the crosshead goes up"), button("▼ Down", tip="Hold it")
+        for one, way in ((self.up, 1), (self.down, -1)):
+            one.pressed.connect(lambda w=way: self._go(w))
+            one.released.connect(self.let_go)
+            row.addWidget(one)
+        column.addLayout(row)
+        line = QHBoxLayout()
+        line.setSpacing(4)
+        self.box = QLineEdit("20 mm/min")
+        self.box.setFixedWidth(86)
+        self.box.setAccessibleName("speed of the crosshead by hand")
+        line.addWidget(self.box)
+        self.told = label("", "muted")
+        line.addWidget(self.told, 1)
+        column.addLayout(line)
+
+    @property
+    def speed(self) -> float:
+        """m/s, as typed; no faster than the settings allow."""
+        try:
+            return min(abs(parse(self.box.text(), "m/s", "speed")), self.fastest)
+        except BadInput:
+            return 0.0
+
+    def wake(self, on: bool) -> None:
+        for part in (self.up, self.down, self.box):
+            part.setEnabled(on)
+        if not on:
+            self.let_go()
+
+    def _go(self, way: int) -> None:
+        self.way = way
+        self.moved.emit(way * self.speed)
+        self.beat.start()
+
+    def let_go(self) -> None:
+        """It stands."""
+        if self.way:
+            self.way = 0
+            self.beat.stop()
+            self.moved.emit(0.0)
+
+    def show_live(self, live: Mapping[str, Any]) -> None:
+        self.fastest = float(live["fastest"])
+        if self.speed <= 0:
+            self.told.setText("a speed, such as 20 mm/min")
+        elif live["shut"]:
+            side = "up" if live["shut"] > 0 else "down"
+            self.told.setText(f"{abs(live['load']):.0f} N: no further {side}")
+        else:
+            load = "" if live["load"] is None else f"{live['load']:.0f} N · ".replace("-", "−")
+            self.told.setText(f"{load}{6e4 * live['speed']:.0f} mm/min".replace("-", "−"))
+
+    def hideEvent(self, event: Any) -> None:
+        self.let_go()
+        super().hideEvent(event)
+
+    def changeEvent(self, event: Any) -> None:
+        """Another window in front: nobody watches any more."""
+        if event.type() == QEvent.Type.ActivationChange and not self.isActiveWindow():
+            self.let_go()
+        super().changeEvent(event)
+
+
 class HandStrip(QWidget):
     """The strip itself. What is asked for goes out as the body of an order; what is wrong is said."""
 
@@ -161,6 +244,9 @@ class HandStrip(QWidget):
         column.addWidget(self.told)
         column.addWidget(self.bar)
         outer.addLayout(column, 1)
+        self.jog = JogKeys()
+        self.jog.hide()
+        outer.addWidget(self.jog)
         self.meter = QLineEdit()
         self.meter.setPlaceholderText("meter: 1.02 V")
         self.meter.setFixedWidth(122)
@@ -177,6 +263,7 @@ class HandStrip(QWidget):
     def wake(self, on: bool, inputs: dict[str, tuple[str, float]]) -> None:
         """Whether the drive is armed; unit and V per unit of the inputs by role."""
         self.inputs = inputs
+        self.jog.wake(on)
         for part in (self.shape, self.frequency, self.to, self.level, self.bar, self.note, self.meter):
             part.setEnabled(on)
         if not on:
@@ -189,6 +276,9 @@ class HandStrip(QWidget):
         self.live = live
         if not live:
             return
+        self.jog.setVisible("jog" in live)
+        if "jog" in live:
+            self.jog.show_live(live["jog"])
         self.bar.show_level(float(live["level"]), float(live["wanted"]), float(live["highest"]))
         if not self.level.hasFocus():
             self.level.setText(_volts(float(live["wanted"])))
