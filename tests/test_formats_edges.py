@@ -398,3 +398,70 @@ def test_writing_says_what_the_disk_says(tmp_path: Path, monkeypatch: pytest.Mon
     refused(f"{tmp_path / 'r.csv'}: it can't be written (No space left on device).", write, tmp_path / "r.csv", record())
     write(tmp_path / "two.mat", record(length=2))
     assert read(tmp_path / "two.mat").channels[0].samples().tolist() == [0, 1]
+
+
+@pytest.mark.parametrize(
+    ("row", "says"),
+    [("0,3; 2,0; 3", "line 5: 3 cells where the first row has 2"), ("0,3; inf", "line 5, column 2: 'inf' is not a number"),
+     ("0,3; loud", "line 5, column 2: 'loud' is not a number"), ("x; 4,0", "line 5, column 1: 'x' is not a number")],
+)  # fmt: skip
+def test_a_cell_among_blanks_and_decimal_commas_is_named(tmp_path: Path, row: str, says: str) -> None:
+    place = tmp_path / "a.csv"
+    place.write_text(f"time; a\n0,0; 1,0\n0,1; 1,5\n0,2; 2,0\n{row}\n0,4; 2,0\n")
+    with pytest.raises(BadInput, match=says):
+        read(place)
+    place.write_text("time; a\n0,0; 1,0\n0,1; 1,5\n0,2; 2,0\n")
+    assert read(place).channel("a").samples() == pytest.approx([1.0, 1.5, 2.0])
+
+
+def test_whole_numbers_between_commas_are_no_decimals(tmp_path: Path) -> None:
+    place = tmp_path / "a.csv"
+    place.write_text("time,a\r\n0,10\r\n1,12\r\n2,15\r\n")
+    held = read(place)
+    assert held.labels == ["a"] and held.channel("a").samples() == pytest.approx([10.0, 12.0, 15.0])
+
+
+def mat_of(order: str, *elements: tuple[int, bytes]) -> bytes:
+    """A MAT version 5 file of raw elements (kind, data), each padded to eight bytes but compressed ones."""
+    made = b"a".ljust(124) + struct.pack(order + "H", 0x0100) + (b"IM" if order == "<" else b"MI")
+    for kind, data in elements:
+        made += struct.pack(order + "II", kind, len(data)) + data
+        made += b"\0" * (-len(data) % 8 if kind != 15 else 0)
+    return made
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+def test_elements_of_a_matrix_file_are_followed_to_its_end(tmp_path: Path, order: str) -> None:
+    place = tmp_path / "a.mat"
+    whole = mat_of(order, (14, b"x" * 12), (15, b"y" * 13), (14, b"z" * 20))
+    place.write_bytes(whole)
+    check_mat(place)
+    place.write_bytes(whole[:-8])  # padding and four bytes of the last one
+    with pytest.raises(BadInput, match=r": 4 bytes are missing"):
+        check_mat(place)
+    place.write_bytes(mat_of(order, (14, b"x" * 12)) + b"abc")
+    with pytest.raises(BadInput, match="cut in an element"):
+        check_mat(place)
+
+
+def test_a_sound_of_no_samples_is_whole(tmp_path: Path) -> None:
+    place = tmp_path / "a.wav"
+    form = b"fmt " + struct.pack("<IHHIIHH", 16, 1, 1, 8000, 16000, 2, 16)
+    place.write_bytes(b"RIFF" + struct.pack("<I", 4 + len(form) + 8) + b"WAVE" + form + b"data" + struct.pack("<I", 0))
+    check_sound(place)
+    place.write_bytes(place.read_bytes()[:-1])
+    with pytest.raises(BadInput, match="no samples in it"):
+        check_sound(place)
+
+
+def test_a_universal_file_states_what_it_holds(tmp_path: Path) -> None:
+    place = tmp_path / "a.uff"
+    write(place, Recording("r", (channel_of("control", "m/s^2", 1000.0, np.arange(10.0)),)))
+    lines = place.read_text().splitlines()
+    at = next(i for i, line in enumerate(lines) if line.strip() == "58")
+    kind, count, even, start, step, _ = lines[at + 7].split()
+    assert (int(kind), int(count), int(even), float(start)) == (4, 10, 1, 0.0) and float(step) == pytest.approx(1e-3)
+    assert lines[at + 6].split() == ["1", "0", "0", "0", "NONE", "1", "0", "NONE", "0", "0"]
+    assert [lines[at + k].split() for k in (8, 9, 10)] == [
+        ["0", "0", "0", "0", "time", "s"], ["0", "0", "0", "0", "control", "m/s^2"], ["0", "0", "0", "0", "NONE", "NONE"]]  # fmt: skip
+    assert lines[at + 1].strip() == "control"
