@@ -26,7 +26,7 @@ from lucid_anvil.formats.files import LONGEST_WAV
 from lucid_anvil.lab.ledger import Calibration, Ledger, Sensor
 from lucid_anvil.lab.place import Lab
 from lucid_anvil.lab.textfiles import load_yaml
-from test_folio import kept, pdf_text  # noqa: F401  (a fixture)
+from test_folio import pdf_text
 
 X = np.sin(np.arange(4000) * 0.05)
 RATE = 2000.0
