@@ -50,7 +50,7 @@ def adopt(lab: Lab, wanted: Adoption) -> Take:
     settings = check(method.Settings, method.beside(dict(wanted.settings), wanted.file.parent), "the settings")
     record = read(wanted.file, logs=method.logs)
     more = [r for r in wanted.roles if method.more or r in method.optional_roles]
-    channels = record.roles(dict(wanted.roles), tuple(dict.fromkeys((*method.roles, *more))))
+    channels = record.roles(dict(wanted.roles), tuple(dict.fromkeys((*method.needs(settings), *more))))
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput("Two roles take the same channel: give each its own.")
     channels = with_optional(method, channels, record)

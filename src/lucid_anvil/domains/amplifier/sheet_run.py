@@ -114,7 +114,8 @@ class SheetRun:
             return Dwell(tuple(f for f in task.step.tones if f < top), task.step.read)
         if task.step.method == "output-response":
             low, high = task.step.span or (1.0, top)
-            return Sweep(low, min(high, 0.45 * self.facts.rate), task.step.read)
+            high = min(high, 0.45 * self.facts.rate)
+            return Sweep(min(low, 0.5 * high), high, task.step.read)
         if task.step.method == "output-intermodulation":
             from ...core.quantities import parse
 
