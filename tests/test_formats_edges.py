@@ -433,7 +433,7 @@ def mat_of(order: str, *elements: tuple[int, bytes]) -> bytes:
 @pytest.mark.parametrize("order", ["<", ">"])
 def test_elements_of_a_matrix_file_are_followed_to_its_end(tmp_path: Path, order: str) -> None:
     place = tmp_path / "a.mat"
-    whole = mat_of(order, (14, b"x" * 12), (15, b"y" * 13), (14, b"z" * 20))
+    whole = mat_of(order, (14, b"x" * 13), (15, b"y" * 13), (14, b"z" * 20))
     place.write_bytes(whole)
     check_mat(place)
     place.write_bytes(whole[:-8])  # padding and four bytes of the last one
