@@ -11,9 +11,8 @@ setup: .venv/.ready
 demo: setup
 	.venv/bin/lucid-anvil demo
 
-# Three at a time on two cores: tests of real runs wait for their clock more than they compute.
 test: setup
-	QT_QPA_PLATFORM=offscreen OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(PY) -m pytest -n 3 --dist worksteal
+	QT_QPA_PLATFORM=offscreen OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 $(PY) -m pytest -n 2 --dist worksteal
 
 check: setup
 	.venv/bin/ruff check src tests scripts
