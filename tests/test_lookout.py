@@ -278,7 +278,7 @@ def test_its_certificate_is_its_own_and_a_wrong_one_is_refused(tmp_path: Path) -
 
 
 def test_a_run_is_seen_noted_and_stopped_from_elsewhere(on: Standing, demo_lab: Any, conduct: Callable[..., Running]) -> None:
-    running = conduct(short_plan(demo_lab, LONG), pace="real")
+    running = conduct(short_plan(demo_lab, LONG, {"front_end": {"patience": "3 s"}}), pace="real")
     pid, words = running.address.pid, keys()
     with client(on) as http:
         assert http.get("/").status_code == 200 and "Lookout" in http.get("/").text
@@ -379,7 +379,7 @@ def test_at_the_command_line(capsys: pytest.CaptureFixture[str]) -> None:
 
 @pytest.mark.skipif(CHROMIUM is None, reason="no browser here: apt-get install chromium")
 def test_in_a_real_browser(on: Standing, demo_lab: Any, conduct: Callable[..., Running], tmp_path: Path) -> None:
-    running = conduct(short_plan(demo_lab, LONG), pace="real")
+    running = conduct(short_plan(demo_lab, LONG, {"front_end": {"patience": "3 s"}}), pace="real")
     browser = Browser(tmp_path / "browser", Path(on.certificate))
     try:
         browser.do("Page.navigate", url=f"https://127.0.0.1:{on.port}/")
