@@ -193,3 +193,10 @@ def test_weights_are_chosen_in_the_window_and_stand_on_the_certificate(window: A
     number = accept_take(demo_lab, Take(bench.take), bench.finding, "as found", "K.B.", False)
     said = " ".join(p.extract_text() for p in PdfReader(demo_lab.certificates / f"{number}.pdf").pages)
     assert "W-500" in said and "gravity 9.81300" in said and "K-1412" in said
+
+
+def test_a_unit_some_percent_off_its_entry_is_preloaded_and_read_all_the_same(lab: Lab) -> None:
+    p = laid(lab, "press", {"course": {**QUICK, "preloads": 1, "weights": {"loads": MASSES, **HERE}}}, scale=-5.0)
+    played = play_through(p, longest=300.0)
+    assert len([m for m in played.marks if m["kind"] == "step"]) > 20
+    assert read(p, played).reading("sensitivity").value == pytest.approx(0.95 * 2.172e-3, rel=2e-3)

@@ -198,6 +198,8 @@ class Runner:
         near = self.course.within / 100 * hold.load if hold.load else AT_REST * self.top
         if self.laid:  # a weight too few or too many shows; what the unit is off by does not matter
             near = RIGHT * self._spacing()
+            if not hold.read and hold.load:  # nothing is read there, and what the unit shows may not be known yet
+                near = STATED * hold.load
         asked: dict[str, Any] = {"settings": {"lay" if self.laid else "ask": hold.load}}
         while True:
             off = self.load - hold.load
