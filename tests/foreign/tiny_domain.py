@@ -13,7 +13,8 @@ from lucid_anvil.contracts.check import Looked
 from lucid_anvil.contracts.domain import Domain
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.guard import Block, GuardKind, Sight, Watched
-from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Limits, Method, MethodSettings, Performance, Want
+from lucid_anvil.contracts.limits import Limits
+from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Method, MethodSettings, Performance, Want
 from lucid_anvil.contracts.paper import PaperKind
 from lucid_anvil.contracts.recording import Channel
 from lucid_anvil.contracts.settings import Model, quantity

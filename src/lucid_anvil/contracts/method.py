@@ -10,11 +10,12 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import Field
 
-from ..core.calibration.decision import verdict
 from ..core.control.chain import ChainModel
 from ..core.errors import BadInput
 from ..core.quantities import parse
-from .finding import Finding, Reading
+from .curvelimits import CurveLimits, held_to
+from .finding import Finding
+from .limits import related
 from .recording import Channel, Floats
 from .settings import Model, quantity
 
@@ -155,6 +156,9 @@ class MethodSettings(Model):
 
     decision: str = "guarded"
     limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    """low and high of a reading, by its key; with `of` they count from a value or from another reading"""
+    curve_limits: dict[str, CurveLimits] = Field(default_factory=dict)
+    """Two lines that a curve has to stay between, by its key"""
     input_range: dict[str, Any] = Field(default_factory=dict)
     full_scale: dict[str, Annotated[float, quantity("V")]] = Field(default_factory=dict)
     mains: str | float = "auto"
@@ -272,6 +276,11 @@ class Method:
         """Channels by role, settings and marks in, finding out. Raises BadInput."""
         raise NotImplementedError
 
+    def judged(self, record: Mapping[str, Channel], settings: Any, marks: Sequence[Mapping[str, Any]]) -> Finding:
+        """`evaluate`, and what its finding says against the limits that any method's settings may give: of readings
+        that count from one another, and of curves. Raises BadInput."""
+        return held_to_all(self.evaluate(record, settings, marks), settings)
+
     def together(self, parts: Sequence[tuple[Mapping[str, Channel], Any, Sequence[Mapping[str, Any]]]]) -> Finding:
         """The finding of a take and those that it completes or goes on from, oldest first; the last alone where a
         method knows no better."""
@@ -341,6 +350,12 @@ class Method:
         return {}
 
 
+def held_to_all(finding: Finding, settings: MethodSettings) -> Finding:
+    """A finding held to those limits of its settings that need the whole of it. Raises BadInput."""
+    made = related(finding, settings.limits, settings.decision)
+    return held_to(made, settings.curve_limits, settings.decision)
+
+
 def blocked(role: str) -> str:
     """What is said of an input that blocks what stands still, where that is to be measured."""
     return (
@@ -351,53 +366,6 @@ def blocked(role: str) -> str:
 
 AROUND = ("begin", "end", "trip", "note", "order", "conditions", "dropout", "continued", "doubtful", "position")
 """Kinds of events that any run has"""
-
-
-@dataclass(frozen=True)
-class Limits:
-    """The limits that settings give, checked against the readings there are."""
-
-    given: Mapping[str, Mapping[str, Any]]
-    units: Mapping[str, str]
-    rule: str
-    used: set[str] = field(default_factory=set)
-
-    def __post_init__(self) -> None:
-        import difflib
-
-        if self.rule not in ("guarded", "simple"):
-            raise BadInput(f"decision: '{self.rule}' is not known; use guarded or simple.")
-        for key, sides in self.given.items():
-            if key not in self.units:
-                near = difflib.get_close_matches(key, self.units, 1, 0.4)
-                raise BadInput(
-                    f"limits: there is no reading '{key}'; "
-                    + (f"did you mean '{near[0]}'?" if near else f"there are {', '.join(self.units)}.")
-                )
-            for side in sides:
-                if side not in ("low", "high"):
-                    raise BadInput(f"limits.{key}: '{side}' is not known; use low and high.")
-            low, high = self.sides(key)
-            if low is not None and high is not None and low > high:
-                raise BadInput(f"limits.{key}: low is above high: exchange them.")
-
-    def sides(self, key: str) -> tuple[float | None, float | None]:
-        """Low and high in the reading's unit, None where there is none."""
-        sides = self.given.get(key, {})
-        return tuple(  # type: ignore[return-value]
-            None if sides.get(s) is None else parse(sides[s], self.units[key], f"limits.{key}.{s}")
-            for s in ("low", "high")
-        )
-
-    def judge(self, reading: Reading) -> Reading:
-        """The reading with its limit and verdict."""
-        from dataclasses import replace
-
-        low, high = self.sides(reading.key)
-        said = verdict(reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval)
-        if not reading.valid:
-            said = "open"
-        return replace(reading, low=low, high=high, verdict=said)
 
 
 def record_of(channels: Mapping[str, Channel], settings: MethodSettings) -> dict[str, Channel]:

@@ -12,7 +12,8 @@ import numpy as np
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind
 from .finding import Reading
-from .method import Limits, MethodSettings
+from .limits import Limits
+from .method import MethodSettings
 from .recording import Channel, Floats
 
 CELSIUS = ("°C", "℃", "degC", "deg C", "C", "K")

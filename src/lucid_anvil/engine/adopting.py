@@ -54,7 +54,7 @@ def adopt(lab: Lab, wanted: Adoption) -> Take:
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput("Two roles take the same channel: give each its own.")
     channels = with_optional(method, channels, record)
-    found = method.evaluate(channels, settings, record.marks)
+    found = method.judged(channels, settings, record.marks)
     facts = lab.facts
     title = wanted.title.strip() or f"{method.title}, {wanted.article.strip()}"
     plan = {

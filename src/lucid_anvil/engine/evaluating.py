@@ -9,7 +9,7 @@ from typing import Any
 
 from ..contracts import registry
 from ..contracts.finding import Finding
-from ..contracts.method import Method
+from ..contracts.method import Method, held_to_all
 from ..contracts.settings import check
 from ..core.errors import BadInput
 from ..formats import Channel, read
@@ -52,7 +52,7 @@ def evaluate_file(name: str, recording: Path, settings_file: Path | None, roles:
     if len({id(c) for c in channels.values()}) < len(channels):
         raise BadInput(f"--role: two roles take the same channel of {recording}: give each its own.")
     try:
-        made = method.evaluate(with_optional(method, channels, record), settings, record.marks)
+        made = method.judged(with_optional(method, channels, record), settings, record.marks)
         return replace(made, notes=(*record.notes, *made.notes))
     except BadInput as problem:
         if str(recording) in str(problem) or (settings_file and str(settings_file) in str(problem)):
@@ -87,7 +87,7 @@ def reread(take: Take, settings: Mapping[str, Any]) -> Finding:
     """A take read with other settings in place of its plan's. Raises BadInput."""
     method, channels, _, marks = material(take)
     made = check(method.Settings, method.beside(settings, take.folder), "the settings")
-    return _noted(take, method.evaluate(channels, made, marks).lacking(unfinished(take)))
+    return _noted(take, method.judged(channels, made, marks).lacking(unfinished(take)))
 
 
 def series_of(take: Take) -> list[Take]:
@@ -114,11 +114,10 @@ def evaluate_take(take: Take, changes: Mapping[str, Any] | None = None) -> Findi
         settings = check(method.Settings, merged, "the changed settings")
     # What was taken again, or gone on with, is read with what it completes.
     earlier = [material(t)[1:] for t in series_of(take)[:-1]]
-    finding = (
-        method.together([*earlier, (channels, settings, marks)])
-        if earlier
-        else method.evaluate(channels, settings, marks)
-    )
+    if earlier:
+        finding = held_to_all(method.together([*earlier, (channels, settings, marks)]), settings)
+    else:
+        finding = method.judged(channels, settings, marks)
     return _noted(take, finding.lacking(unfinished(take)))
 
 

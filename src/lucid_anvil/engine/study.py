@@ -105,7 +105,7 @@ def errors_against_truth(prepared: Prepared) -> list[Row]:
     played = play_through(prepared)
     if played.trip is not None:
         raise RuntimeError(played.trip.sentence)
-    finding = prepared.method.evaluate(played.channels, prepared.settings, played.marks)
+    finding = prepared.method.judged(played.channels, prepared.settings, played.marks)
     unit = prepared.rig.standin.sensors["GA-11"].model()
     s, d = finding.curve("sensitivity"), finding.curve("deviation")
     truth = 1e3 * np.abs(unit.response(np.array(s.x)))

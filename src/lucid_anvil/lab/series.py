@@ -18,7 +18,7 @@ from typing import Any
 
 from ..contracts import registry
 from ..contracts.finding import Finding, Reading, as_json
-from ..contracts.method import Limits
+from ..contracts.limits import Limits
 from ..core.errors import BadInput
 from .patterns import free_folder, slug
 from .plans import Plan, Step, load_plan, put_plan

@@ -20,22 +20,46 @@ class Mask:
     high: Floats
 
     def at(self, x: Floats) -> tuple[Floats, Floats]:
-        """Both lines at other places; NaN beyond the ends, where nothing is said."""
-        wanted, own = _axis(np.asarray(x, dtype=float), self.x), _axis(self.x, self.x)
-        low, high = (np.interp(wanted, own, y, left=np.nan, right=np.nan) for y in (self.low, self.high))
+        """Both lines at other places; NaN beyond the ends and where a line is open, where nothing is said."""
+        x = np.asarray(x, dtype=float)
+        wanted, own = _axis(x, self.x), _axis(self.x, self.x)
+        on = np.minimum(np.searchsorted(self.x, x), self.x.size - 1)
+        low, high = (
+            np.where(self.x[on] == x, y[on], np.interp(wanted, own, y, left=np.nan, right=np.nan))
+            for y in (self.low, self.high)
+        )
         return low, high
 
-    def judge(self, x: Floats, y: Floats, doubt: Floats | None = None) -> str:
-        """inside, outside or open, as `core.calibration.decision` has it: inside only if all of the doubt is."""
+    def states(self, x: Floats, y: Floats, doubt: Floats) -> tuple[np.ndarray, np.ndarray]:
+        """Which points are inside, and which outside, with all of their doubt; one whose doubt is NaN is neither, and
+        so is one that no line holds."""
         low, high = self.at(x)
-        used = np.isfinite(low) & np.isfinite(y)
+        under, over = ROUNDING * np.abs(low), ROUNDING * np.abs(high)
+        limited = (np.isfinite(low) | np.isfinite(high)) & np.isfinite(y)
+        above = np.isnan(low) | (y - doubt >= low - under)
+        below = np.isnan(high) | (y + doubt <= high + over)
+        outside = (y + doubt < low - under) | (y - doubt > high + over)
+        return limited & np.isfinite(doubt) & above & below, limited & outside
+
+    def judge(self, x: Floats, y: Floats, doubt: Floats | None = None) -> str:
+        """inside, outside or open, as `core.calibration.decision` has it: inside only if all of the doubt is; none
+        where nothing is limited. Without `doubt` the values alone decide."""
+        low, high = self.at(x)
+        used = (np.isfinite(low) | np.isfinite(high)) & np.isfinite(y)
         if not used.any():
             return "none"
         u = np.zeros(y.size) if doubt is None else np.nan_to_num(doubt)
-        under, over = ROUNDING * np.abs(low), ROUNDING * np.abs(high)
-        inside = (y - u >= low - under) & (y + u <= high + over)
-        outside = (y + u < low - under) | (y - u > high + over)
+        inside, outside = self.states(x, y, u)
         return "outside" if outside[used].any() else "inside" if inside[used].all() else "open"
+
+    def floated(self, x: Floats, y: Floats, most: float = np.inf) -> float:
+        """How far both lines are to be moved so that the smaller margin of a curve is largest, by `most` at most; 0
+        where one of them holds nothing of it."""
+        low, high = self.at(x)
+        below, above = y - low, high - y
+        if not (np.isfinite(below).any() and np.isfinite(above).any()):
+            return 0.0
+        return float(np.clip((np.nanmin(below) - np.nanmin(above)) / 2, -most, most))
 
 
 def _axis(x: Floats, own: Floats) -> Floats:

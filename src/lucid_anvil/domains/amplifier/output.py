@@ -9,9 +9,9 @@ from typing import Annotated, Any
 from pydantic import field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding, Reading
+from ...contracts.limits import Limits
 from ...contracts.method import (
     Facts,
-    Limits,
     Method,
     MethodSettings,
     Performance,

@@ -10,12 +10,12 @@ from typing import Any
 import numpy as np
 
 from ...contracts import registry
+from ...contracts.curvelimits import MARGIN, CurveLimits, limited
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits
+from ...contracts.limits import Limits
 from ...contracts.recording import Channel, channel_of
 from ...contracts.settings import check
 from ...core.errors import BadInput
-from ...core.quality.masks import Mask
 from .sheet_settings import PRECONDITION, SheetSettings, Task, tasks
 
 Mark = Mapping[str, Any]
@@ -139,7 +139,7 @@ class Sheet:
         method = registry.get(task.step.method)
         try:
             given = check(method.Settings, self._given(task, mark), f"step '{task.step.name}'")
-            found = method.evaluate(self._roles(method.roles, task, mark, record), given, ())
+            found = method.judged(self._roles(method.roles, task, mark, record), given, ())
         except BadInput as bad:
             for key in KEPT[method.name]:
                 text, _, unit = method.readings[key].rpartition(" [")
@@ -151,7 +151,9 @@ class Sheet:
                 continue  # spot tones have none
             if reading.key == "snr" and task.key in self.unreferred:
                 reading = replace(reading, reason=self.unreferred[task.key])
-            if reading.key in KEPT.get(task.step.method, ()) or reading.key in task.step.limits:
+            if reading.key in KEPT.get(task.step.method, ()) or reading.key in task.step.limits or (
+                reading.key.startswith(MARGIN)
+            ):
                 self._keep(task, reading, mark, why)
         for key, start in CURVES.get(task.step.method, {}).items():
             label = f"{task.step.label or task.step.name}, {task.column}"
@@ -343,13 +345,10 @@ class Sheet:
         if task.step.mask is None:
             return curve
         given = task.step.mask
-        mask = Mask(*(np.array(v, dtype=float) for v in (given.x, given.low, given.high)))
-        x, y = np.array(curve.x, dtype=float), np.array(curve.y, dtype=float)
-        doubt = np.array(curve.uncertainty, dtype=float) if curve.uncertainty else None
-        counts = np.array(curve.valid) if curve.valid else np.ones(x.size, dtype=bool)
-        self.verdicts.append(mask.judge(x, np.where(counts, y, np.nan), doubt))
-        low, high = (tuple(None if np.isnan(v) else float(v) for v in line) for line in mask.at(x))
-        return replace(curve, low=low, high=high)
+        made = limited(curve, CurveLimits(x=[*given.x], low=[*given.low], high=[*given.high]), self.settings.decision)
+        self.verdicts.append(made.verdict)
+        self.notes += made.notes
+        return made.curve
 
     def _between_channels(self, plan: Sequence[Task]) -> None:
         """Level difference and phase between the first two channels, where gains or responses were read."""

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits
+from ...contracts.limits import Limits
 from ...contracts.recording import Channel
 from ...core.calibration.budget import LABELS, BudgetInputs, Source, entries, in_degrees
 from ...core.calibration.comparison import ToneResult

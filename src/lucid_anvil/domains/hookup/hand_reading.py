@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits, record_of
+from ...contracts.limits import Limits
+from ...contracts.method import record_of
 from ...contracts.recording import Channel
 from ...core.errors import BadInput
 from ...core.quantities import split

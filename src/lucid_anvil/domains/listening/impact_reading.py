@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits, overload_limits, record_of
+from ...contracts.limits import Limits
+from ...contracts.method import overload_limits, record_of
 from ...contracts.recording import Channel
 from ...core.calibration.uncertainty import coverage_factor
 from ...core.errors import BadInput

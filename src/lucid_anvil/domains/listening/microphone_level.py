@@ -10,12 +10,12 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding, Reading
+from ...contracts.limits import Limits
 from ...contracts.method import (
     Axis,
     BenchFacts,
     CourseItem,
     Facts,
-    Limits,
     Method,
     MethodSettings,
     Performance,

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits, record_of
+from ...contracts.limits import Limits
+from ...contracts.method import record_of
 from ...contracts.recording import Channel
 from ...core.calibration.soundlevel import P0
 from ...core.errors import BadInput

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits
+from ...contracts.limits import Limits
 from ...contracts.recording import Channel
 from ...core.calibration.uncertainty import mean_square_interval
 from ...core.control.points import combined

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits
+from ...contracts.limits import Limits
 from ...contracts.recording import Channel
 from ...core.control import history
 from ...core.control.replication import PassFigures, Target, band_of, compare, make_target

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
-from ...contracts.method import Limits
+from ...contracts.limits import Limits
 from ...contracts.recording import Channel
 from ...core.control.points import combined
 from ...core.control.sineprofile import SineProfile

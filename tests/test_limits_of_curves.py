@@ -1,0 +1,158 @@
+"""Limits of curves and limits that count from another value: what is said inside, and what is not."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+
+from lucid_anvil.contracts.curvelimits import CurveLimits, held_to, limited
+from lucid_anvil.contracts.finding import Curve, Finding, Reading
+from lucid_anvil.contracts.limits import Limits, related
+from lucid_anvil.contracts.settings import check
+from lucid_anvil.core.errors import BadInput
+from lucid_anvil.core.quality.masks import Mask
+
+X = np.unique(np.append(np.geomspace(20, 20e3, 61), 1e3))
+
+
+def response(y: Any, doubt: float | None = 0.1, **more: Any) -> Curve:
+    y = np.broadcast_to(np.asarray(y, float), X.shape)
+    u = None if doubt is None else tuple([doubt] * X.size)
+    values = tuple(None if np.isnan(v) else float(v) for v in y)
+    return Curve("response", "Response", tuple(X), values, "Hz", "dB", u, **more)
+
+
+def wanted(**given: Any) -> CurveLimits:
+    return check(CurveLimits, {"x": ["20 Hz", "1 kHz", "20 kHz"], "low": [-3, -1, -3], "high": [3, 1, 3], **given}, "t")
+
+
+@pytest.mark.parametrize(
+    ("curve", "given", "said", "margin"),
+    [
+        (response(0.0), {}, "inside", 1.0),
+        (response(0.95), {}, "open", 0.05),  # the doubt reaches over the line
+        (response(1.5), {}, "outside", -0.5),
+        (response(0.5, None), {}, "open", 0.5),  # nobody knows how sure it is
+        (response(0.5, None), {"rule": "simple"}, "inside", 0.5),
+        (response(1.5, None), {"rule": "simple"}, "outside", -0.5),
+        (response(1.5), {"floats": True}, "inside", 1.0),
+        (response(1.5), {"floats": True, "most": "0.2 dB"}, "outside", -0.3),
+        (response(0.0), {"low": None}, "inside", 1.0),
+        (response(-40.0), {"low": None}, "inside", 41.0),
+        (response(np.where(X > 1001, 9.0, 0.0)), {"high": [3, 1, None]}, "inside", 1.0),  # opened above 1 kHz
+        (response(np.where(X > 999, 9.0, 0.0)), {"high": [3, 1, None]}, "outside", -8.0),  # at 1 kHz it still holds
+        (response(0.0), {"x": ["20 Hz", "1 kHz", "25 kHz"]}, "open", 1.0),  # limited where nothing was measured
+        (response(5.0), {"x": ["20 Hz", "1 kHz", "25 kHz"]}, "outside", -4.0),
+        (response(np.where(X > 15e3, np.nan, 0.0)), {}, "open", 1.0),
+        (response(0.0, valid=tuple(X < 15e3)), {}, "open", 1.0),
+        (response(np.nan), {}, "open", None),
+    ],
+)
+def test_what_a_curve_says_against_its_limits(curve: Curve, given: dict[str, Any], said: str, margin: float) -> None:
+    made = limited(curve, wanted(**given), "guarded")
+    assert made.verdict == said == made.margin.verdict
+    assert made.margin.value == (margin if margin is None else pytest.approx(margin, abs=0.02))
+    assert made.margin.valid == (margin is not None)
+
+
+def test_why_it_is_open_is_said() -> None:
+    short = limited(response(0.0), wanted(x=["5 Hz", "1 kHz", "20 kHz"]), "guarded")
+    assert "below 20 Hz" in " ".join(short.notes)
+    unsure = limited(response(0.0, None), wanted(), "guarded")
+    assert "no uncertainty" in " ".join(unsure.notes)
+    beyond = limited(response(1.5), wanted(), "guarded")
+    assert "0.5 dB at 1000 Hz" in " ".join(beyond.notes)
+
+
+def test_a_finding_is_held_to_its_limits_and_keeps_its_own_corridor() -> None:
+    own = response(0.0, low=tuple([-2.0] * X.size), high=tuple([0.5] * X.size))
+    finding = Finding("x", (Reading("thd", "THD", 1.0, "%", 0.1, verdict="none"),), (own,), curve_verdicts=("inside",))
+    made = held_to(finding, {"response": wanted()}, "guarded")
+    assert made.verdict == "inside" and made.reading("margin_response").value == pytest.approx(1.0)
+    c = made.curve("response")
+    assert c.low is not None and min(v for v in c.low if v is not None) == -2.0
+    assert c.high is not None and max(v for v in c.high if v is not None) == 0.5
+    lost = held_to(finding, {"respnse": wanted()}, "guarded")
+    assert lost.verdict == "open" and "did you mean 'response'" in (lost.readings[-1].reason or "")
+
+
+@pytest.mark.parametrize(
+    ("given", "why"),
+    [
+        ({"x": ["20 Hz", "20 Hz", "1 kHz"]}, "must rise"), ({"low": [-3, 2, -3]}, "above high"),
+        ({"low": [-3, -1]}, "one a place"), ({"low": None, "high": None}, "low or a high"),
+        ({"x": ["20 s", "1 kHz", "20 kHz"]}, "kind"), ({"high": ["3 V", 1, 3]}, "can't be turned"),
+        ({"low": None, "floats": True}, "float"), ({"lows": [1, 2, 3]}, "not known"),
+    ],
+)  # fmt: skip
+def test_limits_that_make_no_sense_are_refused(given: dict[str, Any], why: str) -> None:
+    with pytest.raises(BadInput, match=why):
+        limited(response(0.0), wanted(**given), "guarded")
+
+
+def test_a_line_holds_to_its_last_point_and_not_beyond_where_it_opens() -> None:
+    mask = Mask(np.array([10.0, 100.0, 1000.0]), np.array([0.0, 0.0, np.nan]), np.array([1.0, 1.0, 1.0]))
+    low, high = mask.at(np.array([5.0, 10.0, 50.0, 100.0, 101.0, 1000.0]))
+    assert np.isnan(low).tolist() == [True, False, False, False, True, True]
+    assert np.isnan(high).tolist() == [True, False, False, False, False, False]
+
+
+@pytest.mark.parametrize(
+    ("sides", "low", "high"),
+    [
+        ({"low": "-5 %", "high": "2 %", "of": "10 V"}, 9.5, 10.2),
+        ({"low": "-6 dB", "of": "10 V"}, 5.012, None),
+        ({"high": "1 V", "of": "-10 V"}, None, -9.0),
+        ({"low": "-10 %", "of": "-10 V"}, -11.0, None),
+        ({"low": "-100 mV", "high": 0.1, "of": 2}, 1.9, 2.1),
+        ({"low": "9 V", "from": "a drawing"}, 9.0, None),
+    ],
+)
+def test_limits_that_count_from_a_value(sides: dict[str, Any], low: float | None, high: float | None) -> None:
+    made = Limits({"level": sides}, {"level": "V"}, "guarded").sides("level")
+    assert made == tuple(None if v is None else pytest.approx(v, rel=1e-3) for v in (low, high))
+
+
+def test_levels_of_powers_and_of_levels() -> None:
+    assert Limits({"p": {"low": "-3 dB", "of": "100 W"}}, {"p": "W"}, "simple").sides("p")[0] == pytest.approx(
+        50.1, rel=1e-3)  # fmt: skip
+    assert Limits({"l": {"low": "-3 dB", "of": "94 dB"}}, {"l": "dB"}, "simple").sides("l")[0] == 91.0
+
+
+@pytest.mark.parametrize(
+    ("sides", "why"),
+    [({"low": "1 %", "high": "-1 %", "of": "2 V"}, "exchange"), ({"low": "-3 dB", "of": 0}, "dB of 0"),
+     ({"lo": 1}, "not known"), ({"low": "1 m", "of": "2 V"}, "kind"), ({"low": 1, "of": "2 m"}, "kind")],
+)  # fmt: skip
+def test_limits_that_count_from_nothing_are_refused(sides: dict[str, Any], why: str) -> None:
+    with pytest.raises(BadInput, match=why):
+        Limits({"level": sides}, {"level": "V"}, "guarded").sides("level")
+
+
+def finding_of(left: float, right: float | None, doubt: float | None = 0.1) -> Finding:
+    return Finding("x", (
+        Reading("left", "Left", left, "dB", doubt, verdict="none"),
+        Reading("right", "Right", right, "dB", doubt, valid=right is not None, verdict="none"),
+        Reading("thd", "THD", 1.0, "%", 0.1, verdict="none"),
+    ))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "doubt", "said"),
+    [(94.0, 93.5, 0.1, "inside"), (94.0, 93.1, 0.1, "open"), (94.0, 92.0, 0.1, "outside"), (94.0, 93.5, None, "open"),
+     (94.0, None, 0.1, "open")],
+)  # fmt: skip
+def test_a_reading_against_another_one(left: float, right: float | None, doubt: float | None, said: str) -> None:
+    given = {"left": {"low": "-1 dB", "high": "1 dB", "of": "right"}}
+    made = related(finding_of(left, right, doubt), given, "guarded")
+    assert made.reading("left").verdict == said
+    if right is not None:
+        assert made.reading("left").low == pytest.approx(right - 1)
+
+
+def test_a_reading_against_what_is_not_there_or_not_alike() -> None:
+    for of, why in (("rigth", "did you mean 'right'"), ("left", "no other reading"), ("thd", "same kind")):
+        with pytest.raises(BadInput, match=why):
+            related(finding_of(1, 2), {"left": {"low": -1, "of": of}}, "guarded")
