@@ -23,7 +23,7 @@ from lucid_anvil.engine.running import run_plan
 from lucid_anvil.folio.testreport import report_context
 from lucid_anvil.lab.takes import RETAKE, Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
-from lucid_anvil.lab.unit_limits import limits_from, mask_from, sheet_units
+from lucid_anvil.lab.unit_limits import Unit, lines_from, put_limits
 
 Conduct = Callable[..., Running]
 SHORT = [
@@ -128,12 +128,13 @@ def test_an_invalid_reading_before_and_after_its_retake(
     side.stage.tabs.choose("response")
     side.make_limits()
     until(lambda: side.view is not None, 10)
-    assert (
-        side.view.key == "gain_response_A_8"
-        and "mask-band" in side.view.chart.series
-        and "± 0.5" in side.view.said.text()
-    )
-    side.view.put.click()
+    page = side.view.curves
+    assert page.key == "gain_response_A_8" and page.units[0].take == bench.take and page.table.rowCount() == 0
+    page.below.setText("0.5 dB")
+    page.above.setText("0.5 dB")
+    page.make.click()
+    assert "limits-band" in page.chart.series and page.table.rowCount() > 3
+    side.view.yes.click()
     settled(bench)
     mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
     assert len(mask["x"]) > 3 and np.all(np.array(mask["high"]) - np.array(mask["low"]) == pytest.approx(1.0, abs=1e-4))
@@ -194,49 +195,64 @@ def test_points_that_do_not_count_are_crossed(qtbot: Any) -> None:
 
 
 def test_limits_of_several_units(demo_lab: Any) -> None:
-    from lucid_anvil.contracts.finding import Curve, Finding
+    from lucid_anvil.contracts.finding import Curve
     from lucid_anvil.core.errors import BadInput
 
     place = short_sheet(demo_lab)
     x = tuple(np.geomspace(20, 20e3, 50))
-    units = [Finding("amplifier-sheet", (), (Curve("gain_response_A_8", "", x, (d,) * 50, "Hz", "dB"),))
-             for d in (-0.1, 0.0, 0.1)]  # fmt: skip
-    assert "mean of 3 units" in limits_from(place, units, "gain_response_A_8", 0.2, False)
+    curves = [Curve("gain_response_A_8", "", x, (d,) * 50, "Hz", "dB") for d in (-0.1, 0.0, 0.1)]
+    lines = lines_from(curves, "3 s; 0.2 dB", "1 dB")
+    assert lines.said == "mean of 3 units −3 s; 0.2 dB +1 dB" and lines.x.size == 2 and lines.off < 1e-9
+    assert lines.low == pytest.approx([-0.3, -0.3]) and lines.high == pytest.approx([1.0, 1.0])
+    assert lines_from(curves[2:], "", "50 %").high == pytest.approx([0.15, 0.15])
+    assert lines_from(curves[2:], "", "50 %").low is None
+    bent = Curve("gain_response_A_8", "", x, tuple(np.log10(x) ** 2), "Hz", "dB")
+    few, many = lines_from([bent], "1 dB", "1 dB", 3), lines_from([bent], "1 dB", "1 dB")
+    assert few.x.size == 3 and few.off > 0.1 >= many.off
+    assert "mean of 3" in put_limits(place, "gain_response_A_8", lines.plain())
     mask = next(s for s in load_yaml(place)["steps"] if s["name"] == "response")["mask"]
-    assert mask["high"][0] == pytest.approx(0.3, abs=1e-6)
-    with pytest.raises(BadInput, match="no take here has the curve"):
-        limits_from(place, [Finding("amplifier-sheet", ())], "gain_response_A_8", 0.5, False)
-    other = [Finding("amplifier-sheet", (), (Curve("gain_other_A_8", "", x, (0.0,) * 50, "Hz", "dB"),))]
+    assert mask["high"] == [1.0, 1.0] and mask["from"] == lines.said
+    assert "none" in put_limits(place, "gain_response_A_8", {})
+    assert "mask" not in next(s for s in load_yaml(place)["steps"] if s["name"] == "response")
     with pytest.raises(BadInput, match="no step whose curve"):
-        limits_from(place, other, "gain_other_A_8", 0.5, False)
-    with pytest.raises(BadInput, match="two points at least"):
-        mask_from([Curve("gain_response_A_8", "", x[:1], (0.0,), "Hz", "dB")], 0.5, False)
-    assert sheet_units(demo_lab) == []
+        put_limits(place, "gain_other_A_8", lines.plain())
+    short = Curve("gain_response_A_8", "", x[:1], (0.0,), "Hz", "dB")
+    for bad, below, above, why in (
+        ([short], "1 dB", "", "two points at least"), ([], "1 dB", "", "Tick a unit"), (curves[:1], "3 s", "", "two units"),
+        (curves, "", "", "Give a width"), (curves, "1 V", "", "dB"), (curves, "-1 dB", "", "above zero"),
+    ):  # fmt: skip
+        with pytest.raises(BadInput, match=why):
+            lines_from(bad, below, above)
 
 
 def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
     from PyQt6.QtCore import Qt as Q
 
+    from lucid_anvil.contracts import registry
     from lucid_anvil.contracts.finding import Curve, Finding
-    from lucid_anvil.domains.amplifier.window.limits_view import LimitsView
-    from lucid_anvil.lab.unit_limits import Unit
+    from lucid_anvil.desktop.bench.curve_limits import CurveLimitsPage
 
-    x = tuple(np.geomspace(0.1, 40, 30))
-    curves = [
-        Curve("distortion_power_clipping_A_8", "Noise to clipping, A", x, (d,) * 30, "W", "%") for d in (0.1, 0.2)
-    ]
+    key, x = "distortion_power_clipping_A_8", tuple(np.geomspace(0.1, 40, 30))
+    curves = [Curve(key, "Noise to clipping, A", x, (d,) * 30, "W", "%", (0.01,) * 30, 2.0) for d in (0.1, 0.2)]
     units = [Unit(f"unit {i}", Path("take-001"), Finding("amplifier-sheet", (), (c,))) for i, c in enumerate(curves)]
-    units.append(Unit("without it", Path("take-001"), Finding("amplifier-sheet", ())))
-    view = LimitsView(units, curves[0], True)
-    qtbot.addWidget(view)
-    assert view.list.count() == 2 and len(view.chosen) == 1 and "± 50 %" in view.said.text()
-    view.width_box.setValue(20)
-    assert view.share == pytest.approx(0.2) and "± 20 %" in view.said.text()
-    view.list.item(1).setCheckState(Q.CheckState.Checked)
-    assert len(view.chosen) == 2 and "mean of 2 units" in view.said.text() and "least" in view.what.text()
+    page = CurveLimitsPage(registry.get("amplifier-sheet"), units[0].finding, {}, lambda _key: units, key)
+    qtbot.addWidget(page)
+    said: list[str] = []
+    page.said.connect(said.append)
+    assert page.list.count() == 2 and page.keys == [key] and not page.made
+    page.below.setText("")
+    page.above.setText("50 %")
+    page.make.click()
+    assert page.made[key]["high"] == [0.15, 0.15] and "low" not in page.made[key]
+    assert "inside" in page.told.text() and "one unit +50 %" in page.told.text()
+    page.list.item(1).setCheckState(Q.CheckState.Checked)
+    page.above.setText("0.01")
+    page.make.click()
+    assert page.made[key]["high"] == [0.16, 0.16] and "mean of 2 units" in page.told.text()
     for i in range(2):
-        view.list.item(i).setCheckState(Q.CheckState.Unchecked)
-    assert not view.put.isEnabled() and "Tick" in view.said.text()
+        page.list.item(i).setCheckState(Q.CheckState.Unchecked)
+    page.make.click()
+    assert "Tick" in said[-1] and page.made[key]["high"] == [0.16, 0.16]
 
 
 def test_an_uncalibrated_card_is_told_and_the_bench_leads_to_its_calibration(window: MainWindow, demo_lab: Any) -> None:

@@ -41,14 +41,14 @@ def test_readings_that_can_be_limited() -> None:
 
 def test_limits_as_they_are_typed() -> None:
     rows = [("a", "m/s²", "10", "2 g"), ("b", "%", "", "−5"), ("c", "", "3", ""), ("d", "V", "", "")]
-    assert limits_typed(rows) == {"a": {"low": "10 m/s²", "high": "2 g"}, "b": {"high": "-5 %"}, "c": {"low": 3.0}}
+    assert limits_typed([(*r, "", "") for r in rows]) == {"a": {"low": "10 m/s²", "high": "2 g"}, "b": {"high": "-5 %"}, "c": {"low": 3.0}}
     for row, why in (
         (("a", "m/s²", "3 g", "1"), "exchange"),
         (("a", "V", "3 N", ""), "a, low"),
         (("a", "V", "x", ""), "x"),
     ):
         with pytest.raises(BadInput, match=why):
-            limits_typed([row])
+            limits_typed([(*row, "", "")])
 
 
 def test_a_walk_round_as_lines() -> None:
@@ -76,6 +76,7 @@ def test_both_in_the_window(window: Any, demo_lab: Any, tmp_path: Path) -> None:
     before = place.read_text()
     bench.editing.show()
     bench.editing.sheet.rows["limits"].edit.click()
+    until(lambda: not bench.aside.open)
     sheet = QApplication.activeModalWidget()
     at = next(i for i, (key, _, _) in enumerate(sheet.rows) if key == "in_tolerance")
     sheet.table.item(at, 2).setText("99 V")

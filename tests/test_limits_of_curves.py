@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from PyQt6.QtWidgets import QApplication
+from tests.test_desktop import until
 
+from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.curvelimits import CurveLimits, held_to, limited
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.limits import Limits, related
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.quality.masks import Mask
+from lucid_anvil.desktop.bench.curve_limits import CurveLimitsPage, limitable_curves
+from lucid_anvil.desktop.bench.limits_sheet import limits_typed
+from lucid_anvil.lab.textfiles import load_yaml
+from lucid_anvil.lab.unit_limits import Unit
 
 X = np.unique(np.append(np.geomspace(20, 20e3, 61), 1e3))
 
@@ -82,6 +90,7 @@ def test_a_finding_is_held_to_its_limits_and_keeps_its_own_corridor() -> None:
     ("given", "why"),
     [
         ({"x": ["20 Hz", "20 Hz", "1 kHz"]}, "must rise"), ({"low": [-3, 2, -3]}, "above high"),
+        ({"x": [20, 20, 1000]}, "must rise"), ({"low": ["-3 dB", "2 dB", -3]}, "above high"),
         ({"low": [-3, -1]}, "one a place"), ({"low": None, "high": None}, "low or a high"),
         ({"x": ["20 s", "1 kHz", "20 kHz"]}, "kind"), ({"high": ["3 V", 1, 3]}, "can't be turned"),
         ({"low": None, "floats": True}, "float"), ({"lows": [1, 2, 3]}, "not known"),
@@ -156,3 +165,99 @@ def test_a_reading_against_what_is_not_there_or_not_alike() -> None:
     for of, why in (("rigth", "did you mean 'right'"), ("left", "no other reading"), ("thd", "same kind")):
         with pytest.raises(BadInput, match=why):
             related(finding_of(1, 2), {"left": {"low": -1, "of": of}}, "guarded")
+
+
+# --- in the window ---------------------------------------------------------------------------------------------------
+
+
+def test_limits_that_count_from_something_as_they_are_typed() -> None:
+    def typed(low: str, high: str, of: str, source: str = "") -> Any:
+        return limits_typed([("left", "dB", low, high, of, source), ("right", "dB", "", "", "", "")])
+
+    assert typed("−1", "1 dB", "right") == {"left": {"low": "-1 dB", "high": "1 dB", "of": "right"}}
+    assert typed("", "5 %", "94", "unit 1, take-003") == {
+        "left": {"high": "5 %", "of": "94 dB", "from": "unit 1, take-003"}
+    }
+    for low, of, why in (("", "right", "no low and no high"), ("1", "wrong", "no reading"), ("1 V", "94", "dB")):
+        with pytest.raises(BadInput, match=why):
+            typed(low, "", of)
+
+
+def test_lines_are_dragged_typed_pasted_and_thinned(qtbot: Any) -> None:
+    method = registry.get("driver-check")
+    curve = Curve("response", "Response", tuple(X), tuple(80 + np.log10(X)), "Hz", "dB", tuple([0.2] * X.size), 2.0)
+    seen = Finding("driver-check", (), (curve,))
+    page = CurveLimitsPage(method, seen, {}, lambda _key: [])
+    qtbot.addWidget(page)
+    said: list[str] = []
+    page.said.connect(said.append)
+    assert page.keys == ["response"] == limitable_curves(method, seen, {})
+    assert limitable_curves(method, None, {"own": {}})[-1] == "own"
+    page.add_point()
+    assert page.made["response"]["x"] == [20.0, 20000.0] and "inside" in page.told.text()
+    page.add_point()
+    x, lines = page.numbers()
+    assert x[1] == pytest.approx(np.sqrt(20 * 20e3), rel=1e-4) and page.table.rowCount() == 3
+    # A point of the upper line is pulled below the curve, and beside its neighbour: the place stays, the value moves.
+    point = next(p for p in page.points if p.side == "high" and p.at == 1)
+    point.setPos(np.log10(50e3), 82.0)
+    point.sigPositionChangeFinished.emit(point)
+    assert page.numbers()[0][1] == x[1] and page.numbers()[1]["high"][1] == pytest.approx(82.0)
+    assert "outside" in page.told.text()
+    page.table.item(1, 2).setText("90 dB")
+    page.table.item(1, 0).setText("1,5 kHz")
+    assert page.made["response"]["x"][1] == 1500.0 and page.made["response"]["high"][1] == 90.0
+    page.table.item(1, 1).setText("95")
+    assert "above high" in said[-1] and page.table.item(1, 1).text() != "95"
+    page.table.item(1, 1).setText("")
+    assert page.made["response"]["low"][1] is None
+    page.table.setCurrentCell(1, 0)
+    page.remove_point()
+    page.remove_point()
+    assert len(page.made["response"]["x"]) == 2 and "No limits" in said[-1]
+    page.paste("x [kHz]\tlow\thigh\n0.02\t70\t\n1\t75\t95\n20\t70\t95")
+    assert page.numbers()[0].tolist() == [20.0, 1000.0, 20000.0] and page.made["response"]["high"][0] is None
+    page.paste("1\t2")
+    assert "heading" in said[-1] and len(page.made["response"]["x"]) == 3
+    page.floats.click()
+    page.reach.setText("2 dB")
+    page.reach.editingFinished.emit()
+    page.simple.click()
+    assert {k: page.made["response"][k] for k in ("floats", "most", "rule")} == {
+        "floats": True, "most": "2 dB", "rule": "simple"}  # fmt: skip
+    page.none.click()
+    assert not page.made and "Not limited" in page.told.text()
+
+
+def test_limits_of_a_test_in_hand_by_its_key(window: Any, demo_lab: Any, monkeypatch: Any) -> None:
+    place = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
+    window.go("Bench")
+    bench = window.bench
+    bench.open_plan(place)
+    until(lambda: bench.plan_file == place and bench.state == "walk-round" and bool(bench.walk.shown))
+    seen = Finding("random-vibration", (Reading("rms", "Control, rms", 20.0, "m/s^2", 0.1),), (
+        Curve("control", "Control", tuple(X), tuple(0.1 + 0 * X), "Hz", "(m/s^2)^2/Hz"),))  # fmt: skip
+    monkeypatch.setattr("lucid_anvil.desktop.bench.plan_editing.units_of", lambda *_: [
+        Unit("good tray", Path("take-001"), seen)])  # fmt: skip
+    bench.edit_limits()
+    until(lambda: not bench.aside.open)
+    sheet = QApplication.activeModalWidget()
+    row = next(i for i, (key, _, _) in enumerate(sheet.rows) if key == "rms")
+    (offer,) = sheet.readings.offered(row)
+    assert offer[1] == "20 m/s^2" and "good tray" in offer[0]
+    sheet.readings.count_from(row, offer[1], offer[2])
+    sheet.table.item(row, 2).setText("-5 %")
+    page = sheet.curves
+    page.which.setCurrentIndex(page.keys.index("control"))
+    page.below.setText("")
+    page.above.setText("50 %")
+    page.make.click()
+    sheet.done_with()
+    until(lambda: not bench.aside.open)
+    held = load_yaml(place)["steps"][0]["settings"]
+    assert held["limits"]["rms"] == {"low": "-5 %", "of": "20 m/s^2", "from": "good tray, take-001"}
+    assert held["curve_limits"]["control"]["high"] == [0.15, 0.15]
+    assert bench.prepared.settings.curve_limits["control"].made_from == "one unit +50 %"
+    bench.editing.undo()
+    until(lambda: not bench.aside.open)
+    assert "curve_limits" not in load_yaml(place)["steps"][0]["settings"]

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lucid_anvil.core.quality.masks import Mask, around, batch, decimated
+from lucid_anvil.core.quality.masks import Mask, around, batch, carried
 
 F = np.geomspace(20, 20e3, 400)
 Y = -3 * (np.log10(F / 1e3)) ** 2
@@ -26,7 +26,7 @@ def test_a_mask_follows_its_unit_within_a_tenth_of_its_width() -> None:
 
 def test_shares_of_a_curve_over_decades() -> None:
     y = 0.01 * (1 + (F / 5e3) ** 2)
-    mask = around(F, y, 0.5, 1.0, relative=True)
+    mask = around(F, y, 0.5 * y, 1.0 * y)
     assert mask.judge(F, 1.8 * y) == "inside" and mask.judge(F, 2.3 * y) == "outside"
 
 
@@ -35,7 +35,7 @@ def test_shares_of_a_curve_over_decades() -> None:
 def test_thinning_keeps_ends_and_tolerance(seed: int, tolerance: float) -> None:
     y = np.cumsum(np.random.default_rng(seed).standard_normal(50)) * 0.1
     x = np.arange(1.0, 51.0)
-    keep = decimated(x, y, tolerance)
+    keep = carried(x, [y], tolerance)
     assert keep[0] == 0 and keep[-1] == 49
     back = np.interp(np.log(x), np.log(x[keep]), y[keep])
     assert np.max(np.abs(back - y)) <= tolerance + 1e-12
@@ -120,7 +120,7 @@ def test_a_mask_is_straight_over_the_logarithm_or_over_what_has_none() -> None:
 
 def test_a_width_about_a_good_unit_in_its_unit_or_as_a_share() -> None:
     x, y = np.array([1.0, 2.0]), np.array([10.0, 20.0])
-    share = around(x, y, 0.1, 0.2, relative=True)
+    share = around(x, y, 0.1 * y, 0.2 * y)
     assert share.low == pytest.approx([9.0, 18.0]) and share.high == pytest.approx([12.0, 24.0])
     plain = around(x, y, 0.5, 0.0)
     assert plain.low == pytest.approx([9.5, 19.5]) and plain.high == pytest.approx([10.0, 20.0])
@@ -136,7 +136,11 @@ def test_a_width_about_a_good_unit_in_its_unit_or_as_a_share() -> None:
     assert around(long, bend, 1.0, 5.0).x.size == 2
     bend[5] = 0.11
     assert 5.0 < around(long, bend, 1.0, 5.0).x[1] < 12.0
-    assert around(long, 100 + 9 * bend / 0.11, 0.01, 0.01, relative=True).x.size > 2
+    # One line alone leaves the other side open; no more points than are wanted.
+    alone = around(x, y, None, 1.0)
+    assert np.isnan(alone.low).all() and alone.high == pytest.approx([11.0, 21.0])
+    wavy = np.sin(long)
+    assert around(long, wavy, 1e-3, 1e-3, 5).x.size == 5 and around(long, wavy, 1e-3, 1e-3).x.size == 11
 
 
 def test_what_a_batch_has_in_common() -> None:

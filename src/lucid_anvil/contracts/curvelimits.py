@@ -51,6 +51,11 @@ class CurveLimits(Model):
                 raise ValueError(f"{name} has {len(line)} points and x {len(self.x)}: give one a place")
         if len(self.x) < 2:
             raise ValueError("two points at least make a line")
+        if all(isinstance(v, (int, float)) for v in self.x) and np.any(np.diff(np.array(self.x, float)) <= 0):
+            raise ValueError("x must rise: put the points in order, none twice")
+        sides = zip(self.low or (), self.high or (), strict=False)
+        if any(isinstance(a, (int, float)) and isinstance(b, (int, float)) and a > b for a, b in sides):
+            raise ValueError("low must not be above high: exchange them")
         if self.floats and (self.low is None or self.high is None):
             raise ValueError("limits that float need a low and a high line: one alone would always be kept")
         return self

@@ -68,12 +68,21 @@ def _svg(figure: Any) -> str:
     return text[text.index("<svg") :]
 
 
+def _ground(axes: Any, x: Sequence[float], low: Sequence[float], high: Sequence[float]) -> None:
+    """The corridor between two lines; where one of them is open the other is a line alone."""
+    axes.fill_between(x, low, high, color=CORRIDOR, linewidth=0)
+    for line, other in ((low, high), (high, low)):
+        alone = [v if math.isnan(o) else math.nan for v, o in zip(line, other, strict=True)]
+        if not all(math.isnan(v) for v in alone):
+            axes.plot(x, alone, "--", color=MUTED, linewidth=0.8, zorder=1)
+
+
 def curve_svg(curve: Curve, y_label: str, width: float = 6.8, height: float = 2.7) -> str:
     """A curve with its whiskers, over a log frequency axis, inside its corridor."""
     figure, axes = _figure(width, height)
     x = list(curve.x)
     if curve.low is not None and curve.high is not None:
-        axes.fill_between(x, _numbers(curve.low), _numbers(curve.high), color=CORRIDOR, linewidth=0)
+        _ground(axes, x, _numbers(curve.low), _numbers(curve.high))
     ok = [i for i, y in enumerate(curve.y) if y is not None]
     doubts = curve.uncertainty or (0.0,) * len(x)
     axes.errorbar(
@@ -105,7 +114,7 @@ def view_svg(
         x = [by_x * v for v in _numbers(curve.x)]
         if curve.low is not None and curve.high is not None:
             low, high = ([by_y * v for v in _numbers(edge)] for edge in (curve.low, curve.high))
-            axes.fill_between(x, low, high, color=CORRIDOR, linewidth=0)
+            _ground(axes, x, low, high)
         colour, wide = ((TEAL, 1.2), (INK, 0.9), (MUTED, 0.7))[i % 3]
         dash = ("-", "--", ":")[min(i // 3, 2)]
         y = [by_y * v for v in _numbers(curve.y)]

@@ -66,14 +66,14 @@ def _axis(x: Floats, own: Floats) -> Floats:
     return np.log(np.maximum(x, 1e-300)) if np.all(own > 0) else x
 
 
-def decimated(x: Floats, y: Floats, tolerance: float, most: int = 60) -> np.ndarray:
-    """Numbers of the points that carry a curve within `tolerance` [its unit] by straight lines, ends included, at most
-    so many (Douglas & Peucker, Cartographica 10, 1973)."""
+def carried(x: Floats, lines: Sequence[Floats], tolerance: float, most: int = 60) -> np.ndarray:
+    """Numbers of the points that carry lines over one axis within `tolerance` [their unit] by straight pieces, ends
+    included, at most so many (Douglas & Peucker, Cartographica 10, 1973)."""
     place = _axis(x, x)
     keep = {0, x.size - 1}
     while len(keep) < min(most, x.size):
         order = np.array(sorted(keep))
-        off = np.abs(y - np.interp(place, place[order], y[order]))
+        off = np.max([np.abs(y - np.interp(place, place[order], y[order])) for y in lines], axis=0)
         worst = int(np.argmax(off))
         if off[worst] <= tolerance:
             break
@@ -81,17 +81,21 @@ def decimated(x: Floats, y: Floats, tolerance: float, most: int = 60) -> np.ndar
     return np.array(sorted(keep))
 
 
-def around(x: Floats, y: Floats, below: float, above: float, relative: bool = False) -> Mask:
-    """A good unit's curve minus `below` and plus `above`, in its unit, or as shares where `relative`; thinned to the
-    points that carry it within a tenth of the narrower of the two. Raises ValueError without a curve or a width."""
-    good = np.isfinite(y)
-    x, y = np.asarray(x, dtype=float)[good], np.asarray(y, dtype=float)[good]
-    if x.size < 2 or below < 0 or above < 0 or below + above <= 0:
+def around(
+    x: Floats, y: Floats, below: Floats | float | None, above: Floats | float | None, most: int = 60
+) -> Mask:  # fmt: skip
+    """A curve minus `below` and plus `above` [its unit], one value or one a point; None leaves that side open. Thinned
+    to the points, `most` at most, that carry both lines within a tenth of the narrower width in the middle of it.
+    Raises ValueError without a curve or a width."""
+    sides = [None if w is None else np.broadcast_to(np.asarray(w, dtype=float), x.shape) for w in (below, above)]
+    widths = [w for w in sides if w is not None]
+    if x.size < 2 or any(np.any(w < 0) for w in widths) or not any(np.any(w > 0) for w in widths):
         raise ValueError("a curve of two points at least and a width above zero are needed")
-    low, high = (y * (1 - below), y * (1 + above)) if relative else (y - below, y + above)
-    width = min(w for w in (below, above) if w > 0) * (float(np.median(np.abs(y))) if relative else 1.0)
-    keep = decimated(x, y, width / 10)
-    return Mask(x[keep], low[keep], high[keep])
+    narrow = min(m for w in widths if (m := float(np.median(w))) > 0 or np.any(w > 0))
+    low, high = (None if w is None else y + sign * w for w, sign in zip(sides, (-1.0, 1.0), strict=True))
+    keep = carried(x, [v for v in (low, high) if v is not None], max(narrow / 10, 1e-300), most)
+    open_ = np.full(keep.size, np.nan)
+    return Mask(x[keep], *(open_ if v is None else v[keep] for v in (low, high)))
 
 
 @dataclass(frozen=True)
@@ -106,12 +110,9 @@ class Batch:
     highest: Floats
     count: int
 
-    def mask(self, k: float = 3.0, least: float = 0.0) -> Mask:
-        """Mean ± k standard deviations, `least` on either side in any case."""
-        half = np.maximum(k * self.deviation, least)
-        low, high, tolerance = self.mean - half, self.mean + half, max(float(np.median(half)) / 10, 1e-300)
-        keep = np.union1d(decimated(self.x, low, tolerance), decimated(self.x, high, tolerance))
-        return Mask(self.x[keep], low[keep], high[keep])
+    def mask(self, k: float = 3.0, most: int = 60) -> Mask:
+        """Mean ± k standard deviations."""
+        return around(self.x, self.mean, k * self.deviation, k * self.deviation, most)
 
 
 def batch(curves: Sequence[tuple[Floats, Floats]]) -> Batch:

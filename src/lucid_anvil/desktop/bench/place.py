@@ -175,7 +175,9 @@ class BenchPlace(QWidget):
         self.mark.clicked.connect(self.make_mark)
         self.sheet = button("Settings  T", tip="Every setting of this test in words")
         self.sheet.clicked.connect(self.editing.toggle)
-        for widget in (*self.side_widgets, self.sheet, self.mark):
+        self.limits = button("Limits  L", tip="Limits of every reading and of every curve")
+        self.limits.clicked.connect(self.edit_limits)
+        for widget in (*self.side_widgets, self.limits, self.sheet, self.mark):
             head.addWidget(widget)
             head.addSpacing(4)
         column.addLayout(head)
@@ -203,7 +205,7 @@ class BenchPlace(QWidget):
             part.hide()
         self.chain.show_none("No bench is awake: choose a plan in the docket, or a sensor in the Ledger.")
         self.docket.show_plan(None, None, False)
-        for widget in (self.mark, self.sheet, *self.side_widgets):
+        for widget in (self.mark, self.sheet, self.limits, *self.side_widgets):
             widget.setVisible(False)
 
     def _begin_with(self, what: str) -> None:
@@ -421,6 +423,11 @@ class BenchPlace(QWidget):
                 return finding
         return None
 
+    def edit_limits(self) -> None:
+        """Limits of what the test in hand gives, in the way of its side."""
+        if self.side is not None and self.side.limited and self.isVisible():
+            self.side.edit_limits()
+
     # --- running ---------------------------------------------------------------------------------------------
 
     def show_board(self, board: Board) -> None:
@@ -458,6 +465,8 @@ class BenchPlace(QWidget):
             one.setVisible(one in shown)
         self.mark.setVisible(state == "running")
         self.sheet.setVisible(state in ("starting", "walk-round"))
+        at_rest = state in ("starting", "walk-round", "done")
+        self.limits.setVisible(at_rest and self.side is not None and self.side.limited)
         if state not in ("starting", "walk-round"):
             self.editing.hide()
         self.running.emit(state in ("running", "easing", "preparing"))
@@ -485,6 +494,7 @@ class BenchPlace(QWidget):
     def _done(self, take: Take) -> None:
         self.state = "done"
         self.finding = take.finding()
+        self.limits.setVisible(self.side is not None and self.side.limited)
         status = take.status()
         reason = take.reason() if status != "done" else None
         if self.side:

@@ -19,6 +19,7 @@ from ...lab.editing import NOTHING, put, put_rows, settings_in, typed
 from ...lab.photos import KINDS, keep_in, photos_at
 from ...lab.shaker_planning import change_step
 from ...lab.textfiles import load_yaml, whole_write
+from ...lab.unit_limits import Unit, units_of
 from ...lab.walkrounds import as_text, from_text, with_photo
 from ..parts.asking import ask_which
 from ..parts.course_menu import stretch_menu
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 Texts = dict[Path, str]
 """A plan's files and what they hold"""
 Stamps = tuple[tuple[str, int, int], ...]
+AFTERWARDS = "The limits stand in the plan: they hold from the next take on. Read again judges this one by them."
 LOOK = 1000
 """ms between two looks at the files"""
 
@@ -94,7 +96,7 @@ class PlanEditing:
         self.sheet = SettingsView()
         self.sheet.changed.connect(self.set)
         self.sheet.closed.connect(self.hide)
-        self.sheet.tables = ("limits",)
+        self.sheet.tables = ("limits", "curve_limits")
         self.sheet.table.connect(lambda _s: self.edit_limits())
         self.before: list[Texts] = []
         """The plan's files as they were before each change, for Ctrl+Z"""
@@ -152,19 +154,36 @@ class PlanEditing:
         self.change(place, lambda: put(place, setting.path, value), lambda why: self.sheet.refuse(setting, why))
 
     def edit_limits(self) -> None:
-        """Limits of the readings, in a table."""
-        place, prepared = self.bench.plan_file, self.bench.prepared
-        if place is None or prepared is None or self.bench.state not in ("starting", "walk-round"):
+        """Limits of readings and of curves, for the takes to come; while something is driven they stay."""
+        bench, place = self.bench, self.bench.plan_file
+        if place is None or bench.prepared is None or bench.state not in ("starting", "walk-round", "done"):
             return
-        held = settings_in(load_yaml(place)).get("limits") or {}
-        sheet = LimitsSheet(self.bench, prepared.method, self.bench.finding_before(), held)
-        setting = self.sheet.rows["limits"].setting
+        method, lab = bench.prepared.method, bench.lab
+        seen = bench.finding if bench.state == "done" and bench.finding is not None else bench.finding_before()
+        held = settings_in(load_yaml(place))
 
-        def take() -> None:
-            made = sheet.limits or NOTHING
-            self.change(place, lambda: put(place, setting.path, made), lambda why: self.sheet.refuse(setting, why))
+        def ask(units: list[Unit]) -> None:
+            if bench.plan_file != place:
+                return
+            first = [u for u in units if bench.take is not None and u.take.parent == bench.take.parent]
+            ordered = [*first, *(u for u in units if u not in first)]
+            sheet = LimitsSheet(bench, method, seen, held, lambda key: [
+                u for u in ordered if not key or u.curve(key) is not None])  # fmt: skip
+            sheet.then(lambda: self._put_limits(place, {"limits": sheet.limits, "curve_limits": sheet.curve_limits}))
 
-        sheet.then(take)
+        bench.aside.run("units", lambda: units_of(lab, method.name), ask)
+
+    def _put_limits(self, place: Path, made: dict[str, Any]) -> None:
+        def put_them() -> None:
+            held = settings_in(load_yaml(place))
+            for key, value in made.items():
+                if value != (held.get(key) or {}):
+                    put(place, [key], value or NOTHING)
+
+        if self.bench.state == "done":
+            self.bench.aside.run("limits", put_them, lambda _: self.bench.said.emit(AFTERWARDS))
+        else:
+            self.change(place, put_them)
 
     def edit_walk_round(self) -> None:
         """Its lines: added, reworded, in another order."""

@@ -26,6 +26,8 @@ class Side(QObject):
     """Whether it wakes a rig without any test"""
     calibrates: bool = False
     """Whether it plans the calibration of a sensor that no sheet asks for"""
+    limited: bool = True
+    """Whether what it gives can be held to limits"""
     stage: Any
     """The thing itself, large"""
     stretches: QWidget
@@ -62,6 +64,10 @@ class Side(QObject):
 
     def show_settings(self) -> None:
         """The settings that hold, on what they are set with; also after a change that could not be."""
+
+    def edit_limits(self) -> None:
+        """Limits of readings and curves."""
+        self.bench.editing.edit_limits()
 
     def begin(self, prepared: Prepared) -> None:
         """The run has begun."""

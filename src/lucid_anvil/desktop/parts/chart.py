@@ -84,6 +84,49 @@ class Hatch(pg.GraphicsObject):
         painter.restore()
 
 
+class Band(pg.GraphicsObject):
+    """Ground between two lines of one axis, piece by piece where both or one of them is there."""
+
+    def __init__(self, x: np.ndarray, low: np.ndarray, high: np.ndarray) -> None:
+        super().__init__()
+        self.x, self.low, self.high = x, low, high
+
+    def boundingRect(self) -> Any:
+        from PyQt6.QtCore import QRectF
+
+        held = np.concatenate([self.low[np.isfinite(self.low)], self.high[np.isfinite(self.high)]])
+        if not held.size:
+            return QRectF()
+        # A lone line's ground reaches to the edge of whatever is shown.
+        far = 1e3 * max(float(np.ptp(held)), float(np.max(np.abs(held))), 1.0)
+        return QRectF(float(self.x[0]), float(held.min()) - far, float(np.ptp(self.x)), float(np.ptp(held)) + 2 * far)
+
+    def paint(self, painter: QPainter, *_: Any) -> None:
+        from PyQt6.QtCore import QRectF
+        from PyQt6.QtGui import QPolygonF
+
+        device, seen = painter.worldTransform(), QRectF(painter.viewport()).adjusted(-40, -40, 40, 40)
+        held = self.boundingRect()
+        painter.save()
+        painter.resetTransform()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.color("corridor", 190))
+        lows, highs = (np.isfinite(v[:-1]) & np.isfinite(v[1:]) for v in (self.low, self.high))
+        kinds = lows + 2 * highs
+        edges = [0, *(np.flatnonzero(np.diff(kinds)) + 1), kinds.size]
+        for first, last in zip(edges, edges[1:], strict=False):
+            if first == last or not kinds[first]:
+                continue
+            part = slice(first, last + 1)
+            x = self.x[part]
+            bottom = self.low[part] if lows[first] else np.full(x.size, held.top())
+            top = self.high[part] if highs[first] else np.full(x.size, held.bottom())
+            spots = [*zip(x, bottom, strict=True), *zip(x[::-1], top[::-1], strict=True)]
+            shape = device.map(QPolygonF([QPointF(float(a), float(b)) for a, b in spots]))
+            painter.drawPolygon(shape.intersected(QPolygonF(seen)))
+        painter.restore()
+
+
 def _floats(y: Any) -> np.ndarray:
     """Values with NaN where there is none."""
     return np.asarray(y if isinstance(y, np.ndarray) else [np.nan if v is None else v for v in y], dtype=float)
@@ -136,7 +179,8 @@ class Chart(pg.PlotWidget):
         self.cursor_line.setPen(pg.mkPen(p.ink, width=1))
         self.readout.setFont(theme.font(9.5, 500))
 
-    def _xy(self, x: Any, y: Any) -> tuple[np.ndarray, np.ndarray]:
+    def places(self, x: Any, y: Any) -> tuple[np.ndarray, np.ndarray]:
+        """Values as the plot's own coordinates: their logarithms where an axis has one."""
         a = np.asarray(x, dtype=float)
         b = _floats(y)
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -154,7 +198,7 @@ class Chart(pg.PlotWidget):
         """Draw or redraw one curve. `dense`: least and greatest of each column of the screen, without gaps; drawn in
         hairlines, which are many times quicker. `pieces`: up and down at nearly every point, like noise; drawn line by
         line, since the outline of one smoothed path would take ten times as long."""
-        a, b = self._xy(x, y)
+        a, b = self.places(x, y)
         pen = pg.mkPen(theme.color(role), width=1 if dense else width, style=style)
         if key not in self.series:
             self.series[key] = pg.PlotDataItem(pen=pen, connect="finite")
@@ -174,7 +218,7 @@ class Chart(pg.PlotWidget):
 
     def whiskers(self, key: str, x: Any, y: Any, doubt: Any, role: str = "teal") -> None:
         """Expanded uncertainty as whiskers."""
-        a, b = self._xy(x, y)
+        a, b = self.places(x, y)
         u = np.asarray([0.0 if v is None else v for v in doubt], dtype=float)
         good = np.isfinite(b)
         if key in self.series:
@@ -189,22 +233,23 @@ class Chart(pg.PlotWidget):
         self.addItem(item)
 
     def corridor(self, key: str, x: Any, low: Any, high: Any) -> None:
-        """The filled band between tolerance lines."""
+        """The filled band between tolerance lines; beyond a line that is alone it reaches to the edge of the picture,
+        and where there is none there is no band."""
         for part in (f"{key}-band", f"{key}-low", f"{key}-high"):
             if part in self.series:
                 self.removeItem(self.series.pop(part))
-        a, b = self._xy(x, low)
-        _, c = self._xy(x, high)
-        lower, upper = (pg.PlotDataItem(a, v, pen=pg.mkPen(theme.color("corridor"), width=1)) for v in (b, c))
-        band = pg.FillBetweenItem(lower, upper, brush=theme.color("corridor", 190))
-        for part, item, z in ((f"{key}-low", lower, 1), (f"{key}-high", upper, 1), (f"{key}-band", band, 0)):
+        a, b = self.places(x, low)
+        _, c = self.places(x, high)
+        pen = pg.mkPen(theme.color("corridor"), width=1)
+        lower, upper = (pg.PlotDataItem(a, v, pen=pen, connect="finite") for v in (b, c))
+        for part, item, z in ((f"{key}-low", lower, 1), (f"{key}-high", upper, 1), (f"{key}-band", Band(a, b, c), 0)):
             item.setZValue(z)
             self.series[part] = item
-            self.addItem(item)
+            self.addItem(item, ignoreBounds=part.endswith("-band"))
 
     def forbidden(self, key: str, x: Any, y: Any, top: float) -> None:
         """Hatched ground from a line to `top`, which may lie below it."""
-        a, b = self._xy(x, y)
+        a, b = self.places(x, y)
         if key in self.series:
             self.removeItem(self.series.pop(key))
         item = Hatch(a, b, float(np.log10(top)) if self.log_y else top)
@@ -214,7 +259,7 @@ class Chart(pg.PlotWidget):
 
     def struck(self, key: str, x: Any, y: Any) -> None:
         """Points that could not be used: plum crosses."""
-        a, b = self._xy(x, y)
+        a, b = self.places(x, y)
         if key not in self.series:
             self.series[key] = pg.ScatterPlotItem(symbol="x", size=11, pen=pg.mkPen(theme.color("plum"), width=2))
             self.series[key].setZValue(20)

@@ -161,6 +161,7 @@ class MainWindow(QMainWindow):
         key("P", lambda: (self.bench.side or self.bench.plain).next_point())
         key("G", lambda: (self.bench.side or self.bench.plain).go())
         key("T", lambda: self.bench.editing.toggle())
+        key("L", lambda: self.bench.edit_limits())
         key("Ctrl+T", self.new_test)
         key("Ctrl+R", self.hook_up)
         key("Ctrl+K", self.find_anything)

@@ -26,7 +26,7 @@ class AmplifierSheet(Method):
     told = ("reading",)
     about = "Whether an amplifier does what its published sheet says"
     walk_round = tuple(WALK_ROUND)
-    drawn = {"steps": "on the sheet"}
+    drawn = {"steps": "on the sheet", "limits": "at each step"}
     """Every channel of the record is handed over, by its label."""
     Settings = SheetSettings
     readings = {"STEP_CHANNEL_LOAD_READING": "Each step's readings on each channel at each load, in their own units"}

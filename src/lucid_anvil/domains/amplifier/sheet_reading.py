@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts import registry
-from ...contracts.curvelimits import MARGIN, CurveLimits, limited
+from ...contracts.curvelimits import MARGIN, limited
 from ...contracts.finding import Curve, Finding, Reading
 from ...contracts.limits import Limits
 from ...contracts.recording import Channel, channel_of
@@ -344,8 +344,7 @@ class Sheet:
         """The curve against its step's mask, which it is judged by."""
         if task.step.mask is None:
             return curve
-        given = task.step.mask
-        made = limited(curve, CurveLimits(x=[*given.x], low=[*given.low], high=[*given.high]), self.settings.decision)
+        made = limited(curve, task.step.mask, self.settings.decision)
         self.verdicts.append(made.verdict)
         self.notes += made.notes
         return made.curve

@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from ...contracts.curvelimits import CurveLimits
 from ...contracts.method import MethodSettings
 from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.errors import BadInput
@@ -74,24 +75,6 @@ class Ask(Model):
     """Share of its full gain to which the stand-in's knob is turned, in place of a person"""
 
 
-class CurveMask(Model):
-    """Limits of a step's curve: two lines over its axis, made by hand or from a good unit."""
-
-    x: list[float] = Field(min_length=2)
-    low: list[float]
-    high: list[float]
-
-    @model_validator(mode="after")
-    def _whole(self) -> CurveMask:
-        if not len(self.x) == len(self.low) == len(self.high):
-            raise ValueError("x, low and high must have as many values as each other.")
-        if any(b <= a for a, b in zip(self.x, self.x[1:], strict=False)):
-            raise ValueError("x must rise.")
-        if any(a > b for a, b in zip(self.low, self.high, strict=True)):
-            raise ValueError("low must not be above high.")
-        return self
-
-
 class SheetStep(Model):
     """One step of the sheet."""
 
@@ -114,7 +97,7 @@ class SheetStep(Model):
     """From where to where a response is swept; 1 Hz to 40 kHz when not given, no further than the rate allows"""
     reference: str | None = None
     """Of noise: the step whose output on the same channel signal to noise refers to, in place of the published power"""
-    mask: CurveMask | None = None
+    mask: CurveLimits | None = None
     """Of its response, or of its distortion against power"""
 
     @field_validator("name")
@@ -182,6 +165,8 @@ class SheetSettings(MethodSettings):
 
     @model_validator(mode="after")
     def _known(self) -> SheetSettings:
+        if self.limits:
+            raise ValueError("limits: those of a sheet stand at its steps: give each step its own.")
         names = [s.name for s in self.steps]
         for i, step in enumerate(self.steps):
             if step.name in names[:i]:

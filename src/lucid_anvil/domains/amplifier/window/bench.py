@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ....contracts.finding import Curve, Finding
 from ....core.figures import figure
 from ....desktop.bench.course_view import clock
+from ....desktop.bench.limits_sheet import LimitsSheet
 from ....desktop.bench.run_result import RunResult
 from ....desktop.bench.side import Side
 from ....desktop.bench.stretch_view import StretchView
@@ -19,11 +20,10 @@ from ....lab.amplifier_planning import retake_sheet
 from ....lab.editing import put_rows
 from ....lab.takes import Take, plan_beside
 from ....lab.textfiles import load_yaml
-from ....lab.unit_limits import Unit, limits_from, sheet_units
+from ....lab.unit_limits import Unit, put_limits, step_of, units_of
 from ....protocol.messages import Board
 from ..sheet_settings import duration, tasks
 from .card_view import CardView
-from .limits_view import LimitsView
 from .sheet_stage import SheetStage
 from .steps_sheet import StepsSheet
 
@@ -105,7 +105,7 @@ class AmplifierBench(Side):
         self.stage.picked_one.connect(self._picked)
         self.stage.make.clicked.connect(self.make_limits)
         self.stage.card.clicked.connect(self.calibrate_card)
-        self.view: LimitsView | None = None
+        self.view: LimitsSheet | None = None
         self.card: CardView | None = None
         self.done = button("Done  G", "main", "What was asked for is done by hand: go on")
         self.done.clicked.connect(self.go)
@@ -193,31 +193,43 @@ class AmplifierBench(Side):
         if self.bench.state == "running" and self.here:
             self.bench.link.order("go")
 
+    def edit_limits(self) -> None:
+        """Those of the curve in hand; those of readings stand at their steps."""
+        if self.bench.state == "done":
+            self.make_limits()
+        else:
+            self.edit_steps()
+
     def make_limits(self) -> None:
-        """A corridor for the curve in hand, from this unit or from several."""
+        """A corridor for the curve in hand, from this unit or from several, dragged, typed or pasted."""
         bench, curve = self.bench, self.stage.curve_in_hand
         if bench.plan_file is None or bench.finding is None or bench.take is None or curve is None:
             return
         lab, here = bench.lab, Unit(bench.take.parent.name, bench.take, bench.finding)
 
         def units() -> list[Unit]:
-            return [here, *(u for u in sheet_units(lab) if u.take.parent != here.take.parent)]
+            others = units_of(lab, here.finding.method)
+            return [here, *(u for u in others if u.take.parent != here.take.parent)]
 
         bench.aside.run("units", units, lambda held: self._limits(held, curve))
 
     def _limits(self, units: list[Unit], curve: Curve) -> None:
         bench = self.bench
-        if bench.take is None:
+        if bench.take is None or bench.prepared is None:
             return
         place = plan_beside(bench.take)
-        self.view = view = LimitsView(units, curve, curve.key.startswith("distortion_power_"), bench)
+        step = step_of(load_yaml(place), curve.key)
+        held = {} if step is None or not step.get("mask") else {curve.key: step["mask"]}
+        self.view = view = LimitsSheet(
+            bench, bench.prepared.method, bench.finding, {"curve_limits": held},
+            lambda key: [u for u in units if u.curve(key) is not None], curve.key,
+        )  # fmt: skip
 
         def put() -> None:
-            chosen, key, width, relative = view.chosen, view.key, view.share, view.relative
-            bench.aside.run("limits", lambda: limits_from(place, chosen, key, width, relative), bench.said.emit)
+            made = view.curve_limits.get(curve.key, {})
+            bench.aside.run("limits", lambda: put_limits(place, curve.key, made), bench.said.emit)
 
-        view.accepted.connect(put)
-        view.open()
+        view.then(put)
 
     def calibrate_card(self) -> None:
         """The sound card's own calibration; the walk-round lets go of the card for it, and begins anew after it."""

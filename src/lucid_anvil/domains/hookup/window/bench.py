@@ -62,6 +62,7 @@ class HookUpBench(Side):
 
     name = "hookup"
     wakes = True
+    limited = False
 
     def __init__(self, bench: BenchPlace) -> None:
         super().__init__(bench)
