@@ -207,6 +207,7 @@ def shocks(folder: Path, seconds: float = 8.0, rate: float = 2560.0) -> Path:
         u = np.maximum(t - 1 - 2 * k - rng.uniform(0, 0.3), 0.0)
         f = rng.uniform(25, 380)
         x += rng.uniform(20, 70) * np.exp(-0.15 * u * f) * np.sin(2 * np.pi * f * u)
+    folder.mkdir(exist_ok=True)
     place = folder / "shocks.csv"
     place.write_text(f"# rate_hz={rate:g}\na [m/s^2]\n" + "".join(f"{v:.5g}\n" for v in x))
     return place

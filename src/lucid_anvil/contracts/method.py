@@ -305,6 +305,10 @@ class Method:
         """Files that a take needs beside its plan, by the name that they have there."""
         return {}
 
+    def kept(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """Plain settings as they stand in a take's own plan: its files by the names that they have there."""
+        return settings
+
     # --- running ---------------------------------------------------------------------------------------------
 
     def course(self, settings: Any) -> list[CourseItem]:

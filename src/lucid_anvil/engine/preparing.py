@@ -193,9 +193,7 @@ def plan_as_kept(prepared: Prepared) -> dict[str, Any]:
     """The plan as plain data with its settings completed, for the take's plan.yaml."""
     held = prepared.plan.model_dump(by_alias=True, exclude_none=True)
     settings = prepared.settings.model_dump(by_alias=True, exclude_none=True, exclude_defaults=True)
-    for name in files_kept(prepared):
-        settings["profile"] = {**settings["profile"], "file": name}
-    held["steps"] = [{"method": prepared.method.name, "settings": plain(settings)}]
+    held["steps"] = [{"method": prepared.method.name, "settings": plain(prepared.method.kept(settings))}]
     return plain(held)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from pydantic import Field, TypeAdapter, model_validator
 
 from ..contracts.settings import Flag, Model, Seconds, check, quantity
@@ -187,13 +188,10 @@ class CutPart(Model):
     stop: Seconds | None = None
 
 
-class TimeFile(Model):
-    """A time profile: a record and what is done to it, in this order: cut, unit, scale, resample, high- and
-    low-pass, taper, compensation."""
+class RecordPart(Model):
+    """A record and what is done to it, in this order: cut, unit, scale, resample, high- and low-pass, taper,
+    compensation."""
 
-    version: Literal[1] = Field(default=1, alias="lucid-anvil-profile")
-    kind: Literal["time"]
-    title: str = ""
     file: str
     channel: str | int | None = None
     unit: str | None = None
@@ -207,7 +205,26 @@ class TimeFile(Model):
     compensate: Flag = True
     stroke: Annotated[float, quantity("m")] | None = None
     """peak to peak; the high-pass is raised until the motion fits"""
+    times: int = Field(default=1, ge=1, le=10000)
+    """How often it is played, one after the other"""
+    after: Seconds = Field(default=1.0, ge=0)
+    """s at rest before it, where another one comes before, and between its times"""
+
+
+class TimeFile(RecordPart):
+    """A time profile: a record, or several in a row."""
+
+    version: Literal[1] = Field(default=1, alias="lucid-anvil-profile")
+    kind: Literal["time"]
+    title: str = ""
+    then: list[RecordPart] = Field(default_factory=list)
+    """What is played after it"""
     moving_mass: Annotated[float, quantity("kg")] | None = None
+
+    @property
+    def records(self) -> tuple[RecordPart, ...]:
+        """All of them, in order."""
+        return (self, *self.then)
 
 
 AnyFile = SineFile | RandomFile | TimeFile
@@ -234,7 +251,29 @@ def json_schema() -> dict[str, Any]:
 
 
 def prepare_history(part: TimeFile, folder: Path) -> tuple[Any, Any]:
-    """The record of a time profile as it will be driven: (Compensated, channel). Raises BadInput."""
+    """The records of a time profile as they will be driven, in a row at the highest of their rates, each at rest at
+    its ends where it is compensated: (Compensated, the first one's channel). Raises BadInput."""
+    from ..core.control import history
+
+    made = [_prepared(p, folder) for p in part.records]
+    if len(made) == 1 and part.times == 1:
+        return made[0]
+    rate = max(m.after.rate for m, _ in made)
+    before: list[Any] = []
+    after: list[Any] = []
+    notes: list[str] = []
+    for number, (one, (m, _)) in enumerate(zip(part.records, made, strict=True), 1):
+        for motion, held in ((m.before, before), (m.after, after)):
+            x = history.resample(motion.acceleration, motion.rate, rate)
+            for _ in range(one.times):
+                held += [*([np.zeros(round(one.after * rate))] if held else []), x]
+        notes += [f"Record {number}: {n}" for n in m.notes]
+    whole = [history.Motion(np.concatenate(held), rate) for held in (before, after)]
+    return history.Compensated(whole[0], whole[1], min(m.high_pass for m, _ in made), tuple(notes)), made[0][1]
+
+
+def _prepared(part: RecordPart, folder: Path) -> tuple[Any, Any]:
+    """One record as it will be driven."""
     from ..core.control import history
     from ..formats import read
 

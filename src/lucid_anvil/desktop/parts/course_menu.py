@@ -14,21 +14,22 @@ from ...lab.editing import shown, typed
 from .forms import Field, Sheet
 
 Course = list[dict[str, Any]]
+ASK = ("Ask a person", {"ask": "Turn the article to its next axis"})
 NEW: dict[str, tuple[tuple[str, dict[str, Any]], ...]] = {
     "sine-sweep": (
         ("Sweep up", {"sweep": "up"}), ("Sweep down", {"sweep": "down"}), ("Sweep up and down", {"sweep": "both"}),
         ("Sweep at −6 dB", {"sweep": "up", "level": "-6 dB"}),
         ("Dwell at a frequency", {"dwell": "100 Hz", "duration": "30 s"}),
-        ("Dwell on the resonance", {"follow": "resonance", "duration": "1 min"}), ("Pause", {"pause": "10 s"}),
+        ("Dwell on the resonance", {"follow": "resonance", "duration": "1 min"}), ("Pause", {"pause": "10 s"}), ASK,
     ),
     "random-vibration": (
         ("Random", {"random": True, "duration": "1 min"}),
         ("Random at −6 dB", {"random": True, "duration": "1 min", "level": "-6 dB"}),
         ("Random up a ladder", {"random": True, "duration": "1 min", "ladder": ["-9 dB", "-6 dB", "-3 dB", "0 dB"],
                                 "each": "10 s"}),
-        ("Pause", {"pause": "10 s"}),
+        ("Pause", {"pause": "10 s"}), ASK,
     ),
-    "time-replication": (("The record", {"history": True, "repeats": 1}), ("Pause", {"pause": "10 s"})),
+    "time-replication": (("The record", {"history": True, "repeats": 1}), ("Pause", {"pause": "10 s"}), ASK),
 }  # fmt: skip
 """Stretches that a method's course can get, in words"""
 USUAL: dict[str, Course] = {
@@ -48,6 +49,7 @@ FIELDS: dict[str, tuple[tuple[str, str, str], ...]] = {
                ("ladder", "Ladder", "such as [-9 dB, -6 dB, -3 dB, 0 dB]"), ("each", "Each rung", "such as 10 s")),
     "history": (("repeats", "Repeats", ""), ("level", "Level", "such as -6 dB")),
     "pause": (("pause", "For", ""),),
+    "ask": (("ask", "What is to be done", "the drive rests until it is said to be done"),),
 }  # fmt: skip
 """What can be typed of a stretch, by what it is: key, name, hint"""
 

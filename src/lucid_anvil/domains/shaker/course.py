@@ -19,7 +19,7 @@ class Stretch:
     """One stretch as it will be driven."""
 
     kind: str
-    """sweep, dwell, follow, random, history or pause"""
+    """sweep, dwell, follow, random, history, pause or ask"""
     duration: float
     """s; of a cut sweep less than the sweep's own"""
     level: float = 0.0
@@ -32,6 +32,13 @@ class Stretch:
     """a rung of a ladder below its last"""
     step: int = 0
     """number of the step in the course, from 0"""
+    text: str = ""
+    """what a person is asked to do"""
+
+    @property
+    def rests(self) -> bool:
+        """Whether nothing is driven in it."""
+        return self.kind in ("pause", "ask")
 
     @property
     def label(self) -> str:
@@ -47,7 +54,7 @@ class Stretch:
             return f"Random{at or ' 0 dB'}"
         if self.kind == "history":
             return f"Record ×{self.repeats}{at}"
-        return "Pause"
+        return f"Asks: {self.text}" if self.kind == "ask" else "Pause"
 
 
 def sine_stretches(settings: ShakerSettings) -> list[Stretch]:
@@ -61,11 +68,15 @@ def sine_stretches(settings: ShakerSettings) -> list[Stretch]:
             made += [replace(s, step=number - 1) for s in _sweeps(step, held, where)]
         elif kind in ("dwell", "follow"):
             made.append(replace(_dwell(step, held, where), step=number - 1))
-        elif kind == "pause":
-            made.append(Stretch("pause", float(step.pause or 0), step=number - 1))
+        elif kind in ("pause", "ask"):
+            made.append(_rest(step, number))
         else:
-            raise BadInput(f"{where}: a sine profile has no {kind}: use sweep, dwell, follow or pause.")
+            raise BadInput(f"{where}: a sine profile has no {kind}: use sweep, dwell, follow, pause or ask.")
     return made
+
+
+def _rest(step: CourseStep, number: int) -> Stretch:
+    return Stretch(step.kind(), float(step.pause or 0), step=number - 1, text=(step.ask or "").strip())
 
 
 def _sweeps(step: CourseStep, held: SineFile, where: str) -> list[Stretch]:
@@ -124,11 +135,11 @@ def level_stretches(settings: ShakerSettings, kind: str, usual: float) -> list[S
     steps = settings.course or [CourseStep.model_validate({kind: True})]
     made: list[Stretch] = []
     for number, step in enumerate(steps, 1):
-        if step.kind() == "pause":
-            made.append(Stretch("pause", float(step.pause or 0), step=number - 1))
+        if step.kind() in ("pause", "ask"):
+            made.append(_rest(step, number))
             continue
         if step.kind() != kind:
-            raise BadInput(f"course, {number}: {step.kind()} does not belong here: use {kind} or pause.")
+            raise BadInput(f"course, {number}: {step.kind()} does not belong here: use {kind}, pause or ask.")
         rungs = step.ladder or [step.level]
         for i, level in enumerate(rungs):
             last = i == len(rungs) - 1
@@ -157,7 +168,7 @@ def items(settings: ShakerSettings, stretches: list[Stretch]) -> list[CourseItem
         start = s.sweep.start if s.sweep else s.frequency
         made.append(
             CourseItem(
-                s.label, s.duration + (STARTUP if s.kind != "pause" else 0.0), start, None, None, stop, s.step, s.rung
+                s.label, s.duration + (0.0 if s.rests else STARTUP), start, None, None, stop, s.step, s.rung
             )
         )
     return made

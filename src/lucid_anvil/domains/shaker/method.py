@@ -46,12 +46,16 @@ class ShakerMethod(Method):
         }
 
     def files(self, settings: ShakerSettings) -> Mapping[str, Path]:
-        """A time profile's record."""
-        profile = settings.profile
-        if isinstance(profile, dict) and isinstance(profile.get("file"), str):
-            place = Path(profile["file"])
-            return {f"profile{place.suffix}": place}
-        return {}
+        """A time profile's records."""
+        return {name: Path(part["file"]) for name, part in _records(settings.profile)}
+
+    def kept(self, settings: dict[str, Any]) -> dict[str, Any]:
+        profile = settings.get("profile")
+        named = [{**part, "file": name} for name, part in _records(profile)]
+        if not named:
+            return settings
+        then = {"then": named[1:]} if len(named) > 1 else {}
+        return {**settings, "profile": {**profile, **named[0], **then}}  # type: ignore[dict-item]
 
     def guarded(self, settings: ShakerSettings, inputs: Sequence[Input]) -> dict[str, Any]:
         """The control points. A response that the profile is notched for gets a guard a quarter above its limit."""
@@ -62,3 +66,14 @@ class ShakerMethod(Method):
             for role, level in control.limits.items()
         ]
         return {"roles": roles, "combine": control.combine, "notched": list(control.limits), "guards": extra}
+
+
+def _records(profile: Any) -> list[tuple[str, dict[str, Any]]]:
+    """The parts of a time profile that have a file, each with the name that it has beside a take."""
+    if not isinstance(profile, dict) or not isinstance(profile.get("file"), str):
+        return []
+    made = []
+    for i, part in enumerate((profile, *profile.get("then", ()))):
+        number = f"-{i + 1}" if i else ""
+        made.append((f"profile{number}{Path(part['file']).suffix}", dict(part)))
+    return made

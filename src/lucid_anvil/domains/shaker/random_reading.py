@@ -139,7 +139,7 @@ def _missing(settings: ShakerSettings, marks: Sequence[Mapping[str, Any]], durat
     end = cut_time(marks, duration)
     made = []
     for i, planned in enumerate(stretches(settings)):
-        if planned.kind == "pause":
+        if planned.rests:
             continue
         played = sum(
             (float(held[k + 1]["t"]) if k + 1 < len(held) else end) - float(m["t"])

@@ -247,7 +247,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
     run = RandomRun(settings, facts, profile=profile)
     control = settings.control
     plan = stretches(settings)
-    top = max((10 ** (s.level / 20) for s in plan if s.kind != "pause"), default=1.0)
+    top = max((10 ** (s.level / 20) for s in plan if not s.rests), default=1.0)
     level = control.probe.level or 0.1 * profile.rms()
     ready = yield from run.probe(
         (profile.start, profile.stop), level, predict, (profile, len(run.controls), control.clipping, top, run.roles)
@@ -267,10 +267,9 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
         if number < first:
             continue
         run.item = number
-        if stretch.kind == "pause":
+        if stretch.rests:
             yield from _down(run)
-            for _ in range(math.ceil(stretch.duration / run.span)):
-                yield from run.turn(np.zeros(run.n), live={"stage": "pause", "item": number})
+            yield from run.rest(stretch, number, at if number == first else 0.0)
             continue
         fine = yield from _hold_level(run, stretch, at if number == first else 0.0)
         if not fine:

@@ -65,7 +65,7 @@ class RandomVibration(ShakerMethod):
         from .random_run import stretches
 
         rms = settings.random().solved().rms()
-        by = [10 ** (s.level / 20) for s in stretches(settings) if s.kind != "pause"] or [1.0]
+        by = [10 ** (s.level / 20) for s in stretches(settings) if not s.rests] or [1.0]
         return rms * min(by), 3 * rms * max(by)
 
     def course(self, settings: ShakerSettings) -> list[CourseItem]:

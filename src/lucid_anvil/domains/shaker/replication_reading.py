@@ -96,7 +96,7 @@ def evaluate(given: Mapping[str, Channel], settings: ShakerSettings, marks: Sequ
     from .chain import judged_again
     from .replication_run import stretches
 
-    asked = sum(s.repeats for s in stretches(settings) if s.kind != "pause")
+    asked = sum(s.repeats for s in stretches(settings) if not s.rests)
     if len(reads) < asked:
         finding = finding.lacking([f"{len(reads)} of {asked} passes came to their end"])
     return judged_again(finding, record, marks, controls, False, tuple(settings.control.limits))

@@ -187,7 +187,7 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
         target_for, (settings, run.rate, run.n, lowest, highest), {"stage": "probe", "part": "record"}
     )
     run.target = target
-    top = max((10 ** (s.level / 20) for s in plan if s.kind != "pause"), default=1.0)
+    top = max((10 ** (s.level / 20) for s in plan if not s.rests), default=1.0)
     level = settings.control.probe.level or max(0.3 * target.rms, 0.02 * float(np.max(np.abs(target.wave))))
     ready = yield from run.probe(target.band, level, predict, (target, top, run.roles))
     if not ready:
@@ -201,9 +201,8 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
         if number < first:
             continue
         run.item = number
-        if stretch.kind == "pause":
-            for _ in range(math.ceil(stretch.duration / run.span)):
-                yield from run.turn(np.zeros(run.n), live={"stage": "pause", "item": number})
+        if stretch.rests:
+            yield from run.rest(stretch, number, float((start or {}).get("at", 0.0)) if number == first else 0.0)
             continue
         done = int((start or {}).get("repeat", 0)) if number == first else 0
         if start is not None and number == first and done < stretch.repeats:

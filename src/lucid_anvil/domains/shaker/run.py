@@ -13,6 +13,7 @@ from ...contracts.method import LEAD, Facts, Got, Want
 from ...core.control.chain import chain_model
 from ...core.control.plant import Doubt, LoopResponse, estimate, judge_loop, periodic_noise, sharpest
 from ...core.signal.sinefit import Floats
+from .course import Stretch
 from .settings import ShakerSettings, control_roles
 
 HEADROOM = 1.0
@@ -93,6 +94,30 @@ class ShakerRun:
         while self.result is None:
             yield from self.turn(zeros)
         return self.result
+
+    def standing(self, number: int, at: float) -> dict[str, Any]:
+        """Where it could be gone on from: `at` s of a stretch."""
+        return {"item": number, "at": at}
+
+    def rest(self, stretch: Stretch, number: int, begin: float = 0.0) -> Generator[Want, Got, None]:
+        """A pause, `begin` s of which were had before; or what a person is asked to do, until it is said to be done.
+        The drive rests."""
+        zeros = np.zeros(self.n)
+        if stretch.kind == "pause":
+            for k in range(math.ceil((stretch.duration - begin) / self.span)):
+                live = {"stage": "pause", "item": number, "at": begin + k * self.span, "of": stretch.duration}
+                passed = self.standing(number, begin + k * self.span)
+                tell = k % max(1, round(0.75 / self.span)) == 0
+                yield from self.turn(zeros, live=live, position=passed if tell else None)
+            return
+        note = {"kind": "note", "t": self.time, "text": f"asked: {stretch.text}"}
+        yield from self.turn(zeros, marks=(note,), position=self.standing(number, 0.0))
+        self.hold, self.skip = True, False
+        while self.hold and not self.skip:
+            yield from self.turn(zeros, live={"stage": "asking", "ask": stretch.text, "item": number})
+        self.hold = self.skip = False
+        done = {"kind": "note", "t": self.time, "text": f"done: {stretch.text}"}
+        yield from self.turn(zeros, marks=(done,), live={"stage": "pause", "item": number})
 
     def refuse(self, guard: str, text: str, channel: str | None = None, value: float = 0.0, limit: float = 0.0,
                unit: str = "", action: str = "ease") -> Generator[Want, Got, None]:  # fmt: skip

@@ -64,20 +64,24 @@ class CourseStep(Model):
     history: Flag = False
     repeats: int = Field(default=1, ge=1)
     pause: Seconds | None = None
+    ask: str | None = None
+    """What a person is asked to do, such as 'turn the article'; the drive rests until it is done"""
     level: Decibel = Decibel(0.0)
     ladder: list[Decibel] | None = None
     each: Seconds | None = None
     """s on each rung of the ladder but the last"""
 
     def kind(self) -> str:
-        given = [k for k in ("sweep", "dwell", "follow", "pause") if getattr(self, k) is not None]
+        given = [k for k in ("sweep", "dwell", "follow", "pause", "ask") if getattr(self, k) is not None]
         given += [k for k in ("random", "history") if getattr(self, k)]
         return given[0] if len(given) == 1 else ""
 
     @model_validator(mode="after")
     def _one(self) -> CourseStep:
         if not self.kind():
-            raise ValueError("a step of the course is one of sweep, dwell, follow, random, history or pause.")
+            raise ValueError("a step of the course is one of sweep, dwell, follow, random, history, pause or ask.")
+        if self.ask is not None and not self.ask.strip():
+            raise ValueError("ask: say what is to be done.")
         return self
 
 
@@ -237,9 +241,19 @@ def follow_profile(given: dict[str, Any], folder: Path) -> dict[str, Any]:
 
         place = Path(held) if Path(held).is_absolute() else folder / held
         held, folder = load_yaml(place), place.parent
-    if isinstance(held, dict) and isinstance(held.get("file"), str) and not Path(held["file"]).is_absolute():
-        held = {**held, "file": str((folder / held["file"]).resolve())}
+    if isinstance(held, dict):
+        held = _found(held, folder)
+        if isinstance(held.get("then"), list):
+            held = {**held, "then": [_found(p, folder) if isinstance(p, dict) else p for p in held["then"]]}
     return given if held is None else {**given, "profile": held}
+
+
+def _found(part: dict[str, Any], folder: Path) -> dict[str, Any]:
+    """A record's file made absolute."""
+    file = part.get("file")
+    if not isinstance(file, str) or Path(file).is_absolute():
+        return part
+    return {**part, "file": str((folder / file).resolve())}
 
 
 def control_roles(roles: list[str], control: ControlPart) -> list[str]:

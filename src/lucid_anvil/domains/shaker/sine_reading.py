@@ -299,7 +299,7 @@ def missing_stretches(settings: ShakerSettings, stretches: Sequence[Stretch]) ->
 
     made = []
     for i, planned in enumerate(sine_stretches(settings)):
-        if planned.kind == "pause":
+        if planned.rests:
             continue
         played = sum(s.stop - s.start for s in stretches if s.item == i and "seeking" not in s.mark)
         if played < planned.duration - max(0.3, 0.01 * planned.duration):

@@ -35,7 +35,7 @@ def predict(
     roles: list[str],
 ) -> tuple[list[tuple[str, float, float, float, str]], list[str]]:  # fmt: skip
     """What full level would use of every limit, from the measured response; and which sweeps are too fast."""
-    top = max((10 ** (s.level / 20) for s in stretches if s.kind != "pause"), default=1.0)
+    top = max((10 ** (s.level / 20) for s in stretches if not s.rests), default=1.0)
     f = np.unique(
         np.concatenate(
             [profile.grid(48), loop.frequency[(loop.frequency > profile.start) & (loop.frequency < profile.stop)]]
@@ -283,9 +283,11 @@ class SineRun(ShakerRun):
         if self.number * self.span - self.told < 0.75:
             return None
         self.told = self.number * self.span
-        found = {r: list(v) for r, v in self.found.items()}
         # A second back: what a kill takes from the record is run again, so that no gap is left.
-        return {"item": self.item, "at": max(at - 1.0, 0.0), "frequency": self.frequency, "found": found}
+        return {**self.standing(self.item, max(at - 1.0, 0.0)), "frequency": self.frequency}
+
+    def standing(self, number: int, at: float) -> dict[str, Any]:
+        return {"item": number, "at": at, "found": {r: list(v) for r, v in self.found.items()}}
 
     def mark(self, law: str, rate: float = 0.0, **more: Any) -> dict[str, Any]:
         """A mark from which on the frequency goes as said, so that the record can be read with its exact phase."""
@@ -410,13 +412,11 @@ def perform(settings: ShakerSettings, facts: Facts, start: Mapping[str, Any] | N
             continue
         begin = at if number == first else 0.0
         run.item = number
-        if stretch.kind == "pause":
+        if stretch.rests:
             if driven:
                 yield from run.go_down()
                 driven = False
-            for k in range(math.ceil((stretch.duration - begin) / run.span)):
-                yield from run.turn(np.zeros(run.n), live={"stage": "pause", "item": number},
-                                    position=run.position(begin + k * run.span))  # fmt: skip
+            yield from run.rest(stretch, number, begin)
             continue
         # A resonance that was followed is looked for where it was left.
         left = (start or {}).get("frequency") if number == first and begin > 0 else None

@@ -58,7 +58,7 @@ class SineSweep(ShakerMethod):
 
         profile = settings.sine().solved()
         a = profile.acceleration(profile.grid())
-        by = [10 ** (s.level / 20) for s in sine_stretches(settings) if s.kind != "pause"] or [1.0]
+        by = [10 ** (s.level / 20) for s in sine_stretches(settings) if not s.rests] or [1.0]
         return float(a.min() * min(by)), float(a.max() * max(by))
 
     def course(self, settings: ShakerSettings) -> list[CourseItem]:

@@ -65,7 +65,7 @@ class TimeReplication(ShakerMethod):
 
         made, _ = prepare_history(settings.time(), Path("."))
         a = made.after.acceleration
-        by = [10 ** (s.level / 20) for s in stretches(settings) if s.kind != "pause"] or [1.0]
+        by = [10 ** (s.level / 20) for s in stretches(settings) if not s.rests] or [1.0]
         return float(np.sqrt(np.mean(a**2))) * min(by), float(np.max(np.abs(a))) * max(by)
 
     def course(self, settings: ShakerSettings) -> list[CourseItem]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import shutil
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QCursor
-from PyQt6.QtWidgets import QMenu
+from PyQt6.QtWidgets import QFileDialog, QMenu
 
 from ....core.errors import BadInput
 from ....desktop.bench.course_view import clock
@@ -21,6 +22,7 @@ from ....desktop.bench.stretch_view import StretchView
 from ....desktop.parts import course_menu
 from ....desktop.parts.widgets import button
 from ....engine.preparing import Prepared, prepare
+from ....formats import ENDINGS
 from ....formats.teds import decode
 from ....lab.editing import settings_in
 from ....lab.identity import matching, number_of, take_in
@@ -30,7 +32,7 @@ from ....lab.textfiles import load_yaml
 from ....protocol.messages import Board
 from ..settings import ShakerSettings
 from .margins import head_of, shaker_rows
-from .record_fields import with_part
+from .record_fields import records_of, with_part, with_record, without_record
 from .stage import ShakerStage
 
 if TYPE_CHECKING:
@@ -47,6 +49,8 @@ class ShakerBench(Side):
         self.stage = ShakerStage()
         self.stage.edited.connect(bench.change)
         self.stage.fields.edited.connect(self.record_edited)
+        self.stage.fields.more.connect(self.ask_record)
+        self.stage.fields.less.connect(lambda number: self._record(lambda held: without_record(held, number)))
         self.stretches = StretchView()
         self.stretches.stretched.connect(self.stretched)
         self.stretches.asked.connect(self.stretch_asked)
@@ -58,8 +62,10 @@ class ShakerBench(Side):
         self.next.clicked.connect(self.skip)
         self.more = button("Add a stretch", tip="Sweep, dwell, random, pause: at the end of the course")
         self.more.clicked.connect(self.add_stretch)
+        self.done = button("Done, go on  G", "main", "What the window asks for is done")
+        self.done.clicked.connect(self.go)
         self.settings = (self.more,)
-        self.buttons = (*self.orders.buttons, self.next)
+        self.buttons = (*self.orders.buttons, self.next, self.done)
 
     @property
     def here(self) -> bool:
@@ -112,11 +118,36 @@ class ShakerBench(Side):
         held = settings_in(load_yaml(place)).get("profile") or {}
         return dict(load_yaml(place.parent / held) if isinstance(held, str) else held)
 
-    def record_edited(self, key: str, text: str) -> None:
-        """Something is to be done otherwise to the record that is played."""
+    def record_edited(self, number: int, key: str, text: str) -> None:
+        """Something is to be done otherwise to a record that is played."""
+        self._record(lambda held: with_part(held, key, text, number))
+
+    def ask_record(self) -> None:
+        """Another file, played after those that are there."""
+        kinds = " ".join(f"*{e}" for e in ENDINGS)
+        place, _ = QFileDialog.getOpenFileName(self.bench, "A record to be played after it", "", f"Records ({kinds})")
+        if place:
+            self.add_record(Path(place))
+
+    def add_record(self, file: Path) -> None:
+        """A file's motion, played after what is there; the file is copied beside the plan."""
+
+        def with_it(held: dict[str, Any]) -> dict[str, Any]:
+            assert self.bench.plan_file is not None
+            beside = self.bench.plan_file.parent / file.name
+            if not beside.exists():
+                shutil.copyfile(file, beside)
+            elif not (beside.samefile(file) or beside.read_bytes() == file.read_bytes()):
+                raise BadInput(f"{file.name}: another file of that name lies beside the plan: rename one of them.")
+            self.stage.fields.number = len(records_of(held))
+            return with_record(held, {"file": file.name})
+
+        self._record(with_it)
+
+    def _record(self, change: Callable[[dict[str, Any]], dict[str, Any]]) -> None:
         before = self._profile()
         try:
-            made = with_part(before, key, text)
+            made = change(before)
         except BadInput as problem:
             self.stage.tell(str(problem))
             self.stage.fields.show_profile(before)
@@ -243,8 +274,13 @@ class ShakerBench(Side):
 
         self.bench.aside.run("change", work, self.bench.changed)
 
+    def go(self) -> None:
+        """What a person was asked for is done: only then."""
+        if self.bench.state == "running" and self.here and not self.done.isHidden():
+            self.bench.link.order("go")
+
     def skip(self) -> None:
-        if self.bench.state == "running" and self.here:
+        if self.bench.state == "running" and self.here and self.done.isHidden():
             self.bench.link.order("skip")
 
     def show_running(self, board: Board) -> None:
@@ -261,6 +297,12 @@ class ShakerBench(Side):
         self.stretches.show_progress(min(item, len(items) - 1), min(share, 1.0))
         left = sum(i.duration for i in items[item + 1 :]) + (1 - min(share, 1.0)) * items[item].duration
         ends = time.strftime("%H:%M", time.localtime(time.time() + left / max(board.speed, 0.1)))
+        asking = live.get("stage") == "asking"
+        self.done.setVisible(asking)
+        self.next.setVisible(not asking)
+        if asking:
+            self.bench.told.setText(f"{live['ask']}. The table rests.")
+            return
         name = Path(board.take or "").name
         self.bench.told.setText(f"{name} · {clock(board.t)} of about {clock(board.t + left)} · ends about {ends}")
 

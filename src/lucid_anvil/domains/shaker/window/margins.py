@@ -14,7 +14,7 @@ from ....protocol.messages import Board
 STAGES = {
     "probe": "probe run", "start-up": "starting up", "sweep": "sweeping", "held": "held", "dwell": "dwelling",
     "follow": "following the resonance", "random": "random", "level": "changing level", "history": "playing the record",
-    "pause": "pause",
+    "pause": "pause", "asking": "waiting for you",
 }  # fmt: skip
 
 
@@ -23,7 +23,7 @@ def head_of(board: Board) -> str:
     live = board.live
     word = STAGES.get(live.get("stage", ""), board.state)
     level = live.get("level_db")
-    if level is not None and live.get("stage") not in ("probe", "pause"):
+    if level is not None and live.get("stage") not in ("probe", "pause", "asking"):
         word += f" · {level:+.1f} dB".replace("-", "−")
     return word
 
