@@ -25,6 +25,7 @@ from lucid_anvil.domains.hookup.hand_run import Hand
 from lucid_anvil.domains.hookup.window.hand_strip import level_in_volts
 from lucid_anvil.domains.hookup.window.input_lanes import SENSOR, Quiet
 from lucid_anvil.domains.hookup.window.rig_sheets import ChannelSheet, ShakerSheet
+from lucid_anvil.domains.hookup.window.stage import answer
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.rehearsal import rehearse
@@ -348,6 +349,11 @@ def test_a_chamber_is_said_in_the_frames_sheet(qapp: Any, tmp_path: Path) -> Non
 # --- the window ---------------------------------------------------------------------------------------------
 
 
+def test_who_answers_is_said_with_the_time_that_it_took() -> None:
+    assert answer("AI-8", "", 0.4216) == "AI-8 answers after 422 ms"
+    assert answer("chamber", "Modbus TCP", 1.26) == "Chamber answers after 1.3 s · Modbus TCP"
+
+
 def test_from_an_empty_folder_a_rig_is_hooked_up_and_driven_by_hand(qapp: Any, tmp_path: Path) -> None:
     window = MainWindow(begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True))
     window.resize(1280, 800)
@@ -370,6 +376,8 @@ def test_from_an_empty_folder_a_rig_is_hooked_up_and_driven_by_hand(qapp: Any, t
     until(lambda: all(lane.seen for lane in hookup.stage.lanes))
     assert [lane.facts.role for lane in hookup.stage.lanes] == ["control", "response", "tray", "current"]
     assert bench.lefts.currentWidget() is hookup.left and "GA-07" in hookup.stage.lanes[0].facts.detail
+    until(lambda: " answers after " in hookup.stage.who.text())
+    assert all(np.isfinite(lane.facts.quiet.level) for lane in hookup.stage.lanes)
 
     # One more input, a sensor dropped on it, and its name typed.
     hookup.stage.more.click()

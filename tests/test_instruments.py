@@ -121,6 +121,10 @@ class Fails:
             raise Trouble("The supply does not answer.")
         return {"supply": 230.0}
 
+    @property
+    def answers(self) -> list[tuple[str, str, float]]:
+        return [("supply", "made up", 0.001)]
+
     def put(self, name: str, value: Any) -> None:
         self.set[name] = value
 
@@ -131,6 +135,7 @@ class Fails:
 def test_one_missed_look_is_no_trouble_but_two_are() -> None:
     desk = Fails()
     seen = Watched(desk, "fast")
+    assert seen.answers == [("supply", "made up", 0.001)]
     seen.at(0.0)
     seen.at(EVERY / 2)
     assert desk.looks == 1 and seen.shown == {"supply": 230.0}

@@ -364,6 +364,7 @@ def test_what_the_control_should_show_is_held_to_its_block(bench: Any) -> None:
 def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     class Desk:
         shown, trouble = {"supply": 230.0}, None
+        answers = (("supply", "made up", 0.002),)
 
         def __init__(self) -> None:
             self.times: list[float] = []

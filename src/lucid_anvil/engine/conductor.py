@@ -218,6 +218,9 @@ class Conductor:
                 self.sensed.sheets = message["identity"]
                 self.board.identities = message["identity"]
                 continue
+            if "who" in message:
+                self.board.who = [(str(name), str(said), float(took)) for name, said, took in message["who"]]
+                continue
             if "dropout" in message:
                 self._dropped(message["dropout"])
                 continue

@@ -33,6 +33,9 @@ class Instruments(Protocol):
 class Held(Instruments, Protocol):
     """Instruments behind a line that can be let go."""
 
+    @property
+    def answers(self) -> list[tuple[str, str, float]]: ...
+
     def close(self) -> None: ...
 
 
@@ -41,6 +44,8 @@ class Watched:
 
     def __init__(self, desk: Held, pace: str) -> None:
         self.desk, self.pace = desk, pace
+        self.answers = desk.answers
+        """Who is there, by name, and how long it took to say so"""
         self.shown: dict[str, Any] | None = None
         self.trouble: str | None = None
         self.failed = 0

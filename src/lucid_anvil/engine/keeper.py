@@ -80,6 +80,9 @@ class Keeper:
         self.next_drive = np.zeros(self.block)
         self.now = 0
         """Number of the newest block"""
+        self.began = time.monotonic()
+        self.answered = False
+        """Whether the front end has sent its first block"""
         self.alone = False
         """The conductor is gone."""
         self.leaving = False
@@ -189,6 +192,11 @@ class Keeper:
             self.note("device gone")
             self._tell({"lost": "The front end is gone."})
             return None
+        if not self.answered:
+            self.answered = True
+            end = self.rig.front_end
+            who = [(end.model, "", time.monotonic() - self.began), *(self.desk.answers if self.desk else ())]
+            self._tell({"who": who})
         least = STANDIN_PATIENCE if self.rig.is_standin else 0.0
         self.patience = max(DEVICE_PATIENCE[self.pace], least)
         block = unpack(payload, len(self.roles), self.block)

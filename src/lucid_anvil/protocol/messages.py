@@ -109,6 +109,8 @@ class Board:
     """Averaged spectra of a random run, or the last pass of a time history."""
     identities: dict[str, str] = field(default_factory=dict)
     """Memories (hex) of the sensors that carry a data sheet, by role."""
+    who: list[tuple[str, str, float]] = field(default_factory=list)
+    """Front end and instruments that answer: name, what it says it is, and the time [s] that it took"""
     room: dict[str, float] = field(default_factory=dict)
     instruments: dict[str, Any] | None = None
     """What supply, load bank and meter show"""

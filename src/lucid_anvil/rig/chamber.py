@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import time
 from typing import Any
 
 from ..contracts.settings import Model
@@ -69,6 +70,13 @@ class ChamberDesk:
         if answer.isError():
             raise Trouble(f"The chamber at {self.where} refuses: {answer}.")
         return answer
+
+    @property
+    def answers(self) -> list[tuple[str, str, float]]:
+        """The chamber, what speaks there, and the time [s] that a first look took. Raises Trouble."""
+        began = time.monotonic()
+        self.look()
+        return [("chamber", f"Modbus TCP at {self.where}", time.monotonic() - began)]
 
     def look(self) -> dict[str, Any]:
         """`chamber`: its air [°C]; `chamber_set`: what it was asked for."""

@@ -7,6 +7,7 @@ import math
 import re
 import select
 import socket
+import time
 from collections.abc import Mapping
 from typing import Any
 
@@ -39,7 +40,11 @@ class Instrument:
         self.patience = patience
         self.manager = pyvisa.ResourceManager("@py")
         self.visa: Any = None
+        self.visa = self._open()
+        began = time.monotonic()
         self.identity = self.ask("*IDN?")
+        self.took = time.monotonic() - began
+        """s that it took to say who it is"""
 
     def _open(self) -> Any:
         if self.visa is None:
@@ -134,6 +139,11 @@ class Desk:
     @property
     def identities(self) -> dict[str, str]:
         return {name: one.identity for name, one in self.held.items()}
+
+    @property
+    def answers(self) -> list[tuple[str, str, float]]:
+        """Name, identity and the time [s] that it took to say it, of each."""
+        return [(name, one.identity, one.took) for name, one in self.held.items()]
 
     def look(self) -> dict[str, Any]:
         """What they show: supply [V], supply_current [A], and by channel load temperature [°C], resistance [ohm],

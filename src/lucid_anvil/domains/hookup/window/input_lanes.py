@@ -155,6 +155,8 @@ class InputLane(QWidget):
         bias = self.seen.get("bias")
         mean = float(self.seen.get("mean", 0.0))
         below = f"bias {bias:.1f} V" if bias is not None else f"mean {number(mean / f.per, f.unit, 1e-6)}"
+        if math.isfinite(f.quiet.level):
+            below += f" · quiet {number(f.quiet.level / f.per, f.unit)}"
         small_text(painter, 32, 53, "moved" if self.lit else below, theme.color("brass") if self.lit else muted, 8.5)
         wide = self.width()
         self._picture(painter, QRectF(216, 8, max(wide - 216 - 250, 60), h - 16), over)

@@ -109,7 +109,7 @@ class HookUpStage(QWidget):
         column.addWidget(self.who)
         driver = "stand-in" if rig.is_standin else "sound card"
         volts = "" if rig.is_standin or end.card.known else " · its volts are not known yet: calibrate it"
-        column.addWidget(label(f"{end.model} · {driver} · {end.rate / 1e3:g} kS/s, {end.bits} bit{volts}", "muted"))
+        column.addWidget(label(f"{driver} · {end.rate / 1e3:g} kS/s, {end.bits} bit{volts}", "muted"))
         row = QHBoxLayout()
         framed = rig.framed
         known = f"{rig.shaker.model}, amplifier's gain {rig.amplifier.gain:g}"
@@ -174,7 +174,7 @@ class HookUpStage(QWidget):
         driven = board.state != "walk-round"
         self.told.setText("driven by hand" if driven else "tap something: its input lights up")
         if not driven:
-            self.who.setText("The front end answers; its guards are awake.")
+            self.who.setText("\n".join(answer(*one) for one in board.who) or "The front end answers.")
         if not board.look:
             return
         for lane in self.lanes:
@@ -193,6 +193,13 @@ class HookUpStage(QWidget):
     def repaint_charts(self) -> None:
         for lane in self.lanes:
             lane.update()
+
+
+def answer(name: str, said: str, took: float) -> str:
+    """Who answers, what it says it is, and after how long."""
+    after = f"{took:.1f} s" if took >= 1 else f"{1e3 * took:.0f} ms"
+    name = name[:1].upper() + name[1:]
+    return f"{name} answers after {after}" + (f" · {said}" if said else "")
 
 
 def due_in_short(entry: Entry, today: datetime.date) -> tuple[str, str]:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QVBo
 
 from ....contracts.explained import value_at
 from ....core.errors import BadInput
-from ....desktop.parts.widgets import button, label, section
+from ....desktop.parts.widgets import button, label, scrolled, section
 from ....lab.editing import NOTHING, shown, typed
 
 FIELDS = (
@@ -106,9 +106,11 @@ class RecordFields(QWidget):
         row.addStretch()
         column.addLayout(row)
         column.addWidget(section("What is done to it"))
-        grid = QGridLayout()
-        grid.setVerticalSpacing(4)
-        column.addLayout(grid)
+        inner = QWidget()
+        grid = QGridLayout(inner)
+        grid.setContentsMargins(0, 0, 6, 0)
+        grid.setVerticalSpacing(5)
+        column.addWidget(scrolled(inner), 1)
         self.boxes: dict[str, QLineEdit] = {}
         for i, (key, name, hint) in enumerate(FIELDS):
             grid.addWidget(label(name, "muted"), i, 0)
@@ -116,6 +118,7 @@ class RecordFields(QWidget):
             box.setPlaceholderText(hint)
             box.setAccessibleName(name)
             box.editingFinished.connect(lambda k=key: self._typed(k))
+            box.setMinimumHeight(28)
             self.boxes[key] = box
             grid.addWidget(box, i, 1)
         grid.addWidget(label("Drift taken out", "muted"), len(FIELDS), 0)
@@ -125,7 +128,7 @@ class RecordFields(QWidget):
             lambda _i: self.edited.emit(self.number, "compensate", self.compensate.currentText())
         )
         grid.addWidget(self.compensate, len(FIELDS), 1)
-        column.addStretch()
+        grid.setRowStretch(len(FIELDS) + 1, 1)
 
     def show_profile(self, data: Mapping[str, Any]) -> None:
         """A time profile as the plan's own file has it."""
