@@ -229,8 +229,10 @@ def test_from_the_ledger_to_the_certificate_in_the_window(window: Any, demo_lab:
 
     left = Qt.MouseButton.LeftButton
     window.ledger.reload("GL-02")
-    assert not window.ledger.go.isEnabled() and "No rig compares force" in window.ledger.why_not.text()
+    until(lambda: "No rig compares force" in window.ledger.why_not.text())
+    assert not window.ledger.go.isEnabled()
     window.ledger.reload("GF-01")
+    until(window.ledger.go.isEnabled)
     QTest.mouseClick(window.ledger.go, left)
     sheet = QApplication.activeModalWidget()
     sheet.done_with()

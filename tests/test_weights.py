@@ -165,6 +165,7 @@ def test_weights_are_chosen_in_the_window_and_stand_on_the_certificate(window: A
     place = demo_lab.folder / "rigs" / "press.rig.yaml"
     place.write_text(place.read_text().replace("kind: press,", "kind: press, hand: true,"))
     window.ledger.reload("GF-01")
+    until(window.ledger.go.isEnabled)
     window.ledger.go.click()
     sheet = QApplication.activeModalWidget()
     sheet.fields.boxes["how"].setCurrentText("by weights, W-500")

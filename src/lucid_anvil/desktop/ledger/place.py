@@ -26,6 +26,7 @@ from ...lab.place import Lab
 from ...lab.plans import SensorRecord
 from ...lab.steps_planning import QUANTITY, method_for, rigs_for, weights_for
 from ..parts import theme
+from ..parts.background import Background
 from ..parts.empty_stage import Row
 from ..parts.photo import Photo
 from ..parts.widgets import Elided, Tabs, button, card, clear, draw_verdict, label, section, small_text
@@ -123,6 +124,8 @@ class LedgerPlace(QWidget):
         self.chosen: Entry | None = None
         self.order = "due"
         self.benches: dict[str, bool] = {}
+        self.aside = Background(self)
+        self.aside.failed.connect(lambda why: self.why_not.setText(why))
         self.stamps: tuple[tuple[str, int], ...] = ()
         self.model = Sensors()
         row = QHBoxLayout(self)
@@ -370,7 +373,10 @@ class LedgerPlace(QWidget):
         self.due.setText(f'<span style="color:{colour}; font-weight:600">{words}</span>{nominal}')
         why = not_here(s)
         method = method_for(s.kind)
-        if not why and method and not self._benches(s.serial, method):
+        found = self._benches(s.serial, method) if not why and method else True
+        if found is None:
+            why = "Looking for a rig that compares it."
+        elif not found:
             kind = QUANTITY[method][0]
             why = f"No rig compares {kind} with it: hook one up (Ctrl+R) with the roles reference and unit."
         if not why and not any((self.lab.folder / "rigs").glob("*.rig.yaml")):
@@ -396,17 +402,25 @@ class LedgerPlace(QWidget):
             self.list.addWidget(label(f"{t['take'].removeprefix('jobs/')} · as {t['role']}", "small"))
         self.list.addStretch()
 
-    def _benches(self, serial: str, method: str) -> bool:
-        """Whether a rig compares it; rigs are read from their files, which takes long, only when they changed."""
+    def _benches(self, serial: str, method: str) -> bool | None:
+        """Whether a rig compares it; None while that is being found out. Rigs are read from their files, which takes
+        long: aside, and only when they changed."""
         places = (self.lab.folder / "rigs").glob("*.rig.yaml")
         stamps = tuple(sorted((p.name, p.stat().st_mtime_ns) for p in places))
         if stamps != self.stamps:
             self.stamps = stamps
             self.benches.clear()
-        if serial not in self.benches:
-            laid = bool(weights_for(self.entries, method))
-            self.benches[serial] = any(rigs_for(self.lab, serial, method, by) for by in {False, laid})
-        return self.benches[serial]
+        if serial in self.benches:
+            return self.benches[serial]
+        lab, ways = self.lab, {False, bool(weights_for(self.entries, method))}
+
+        def then(found: bool) -> None:
+            self.benches[serial] = found
+            if self.chosen is not None and self.chosen.sensor.serial == serial:
+                self._choose(self.view.currentIndex())
+
+        self.aside.run("benches", lambda: any(rigs_for(lab, serial, method, by) for by in ways), then)
+        return None
 
     def _ask(self, entry: Entry | None) -> None:
         if entry is not None and self.go.isEnabled():
