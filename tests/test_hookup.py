@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import math
+import socket
 from pathlib import Path
 from typing import Any
 
@@ -22,9 +23,10 @@ from lucid_anvil.core.signal.looking import lines, look, still
 from lucid_anvil.desktop.shell.window import MainWindow
 from lucid_anvil.domains.hookup.by_hand import METHOD, HandSettings
 from lucid_anvil.domains.hookup.hand_run import Hand
+from lucid_anvil.domains.hookup.window.device_sheets import FrontEndSheet, InstrumentSheet, ShakerSheet
 from lucid_anvil.domains.hookup.window.hand_strip import level_in_volts
 from lucid_anvil.domains.hookup.window.input_lanes import SENSOR, Quiet
-from lucid_anvil.domains.hookup.window.rig_sheets import ChannelSheet, ShakerSheet
+from lucid_anvil.domains.hookup.window.rig_sheets import ChannelSheet, GuardSheet
 from lucid_anvil.domains.hookup.window.stage import answer
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import prepare
@@ -347,6 +349,53 @@ def test_a_chamber_is_said_in_the_frames_sheet(qapp: Any, tmp_path: Path) -> Non
 
 
 # --- the window ---------------------------------------------------------------------------------------------
+
+
+def test_devices_are_changed_without_a_text_file(qapp: Any, tmp_path: Path) -> None:
+    place = tmp_path / "amplifier.rig.yaml"
+    begin_rig(place, "Amplifier bench", Card(0, 48000.0, 2))
+    place.write_text(place.read_text() + "# ours\n")
+    sheet = FrontEndSheet(None, place)  # type: ignore[arg-type]
+    assert sheet.fields.values()["front_end.rate"] == "48000 Hz"
+    sheet.fields.boxes["front_end.rate"].setText("1 V")
+    sheet.done_with()
+    assert "rate" in sheet.wrong.text() and load_rig(place).front_end.rate == 48000
+    sheet.fields.boxes["front_end.rate"].setText("96 kHz")
+    sheet.fields.boxes["front_end.ranges"].setText("[1 V, 10 V]")
+    sheet.fields.boxes["front_end.card.latency"].setText("0.2 s")
+    sheet.done_with()
+    end = load_rig(place).front_end
+    assert (end.rate, end.ranges, end.card.latency) == (96000, [1.0, 10.0], 0.2) and "# ours" in place.read_text()
+
+    # An instrument over the network: asked who it is, kept, and taken off again.
+    bank = InstrumentSheet(None, place, "load")  # type: ignore[arg-type]
+    bank.ask()
+    assert "address first" in bank.who.text()
+    bank.fields.boxes["host"].setText("127.0.0.1")
+    bank.fields.boxes["port"].setText("99999")
+    bank.done_with()
+    assert "from 1 to 65535" in bank.wrong.text()
+    with socket.create_server(("127.0.0.1", 0)) as nobody:
+        port = nobody.getsockname()[1]
+    bank.fields.boxes["port"].setText(str(port))
+    bank.ask()
+    assert "can't be reached" in bank.who.text() or "does not answer" in bank.who.text()
+    bank.fields.boxes["limit"].setText("90")
+    bank.done_with()
+    rig = load_rig(place)
+    assert rig.instruments["load"].port == port and rig.load is not None and rig.load.limit == 90
+    off = InstrumentSheet(None, place, "load")  # type: ignore[arg-type]
+    off.fields.boxes["host"].setText("")
+    off.done_with()
+    assert not load_rig(place).instruments
+
+    # A guard of its own is taken away.
+    guards = load_rig(place).guards
+    sheet = GuardSheet(None, place, guards[0])  # type: ignore[arg-type]
+    sheet._drop()
+    assert [g.watch for g in load_rig(place).guards] == [g.watch for g in guards[1:]]
+    sheet._drop()
+    assert "no guard" in sheet.wrong.text()
 
 
 def test_who_answers_is_said_with_the_time_that_it_took() -> None:

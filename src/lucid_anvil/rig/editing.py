@@ -192,3 +192,12 @@ def put_guard(place: Path, typed: Mapping[str, str]) -> Rig:
         if "limit" not in wanted:
             rows[at].pop("limit", None)
     return changed(place, lambda: put_rows(place, ["guards"], rows))
+
+
+def drop_guard(place: Path, watch: str, channel: str | None) -> Rig:
+    """Take a guard off the rig; one that every rig has by itself comes back as built in. Raises BadInput."""
+    rows = [dict(g) for g in load_yaml(place).get("guards") or []]
+    left = [g for g in rows if not (g["watch"] == watch and g.get("channel") == channel)]
+    if len(left) == len(rows):
+        raise BadInput(f"{place}: its file has no guard '{watch}' of its own to take away.")
+    return changed(place, lambda: put_rows(place, ["guards"], left))

@@ -30,8 +30,9 @@ from ....lab.textfiles import load_yaml
 from ....protocol.messages import Board
 from ....rig.editing import add_channel, channels_in, plug
 from ....rig.model import load_rig
+from .device_sheets import FrontEndSheet, InstrumentSheet, ShakerSheet
 from .hand_strip import HandStrip
-from .rig_sheets import ChannelSheet, GuardSheet, NewRigSheet, ShakerSheet, TableSheet
+from .rig_sheets import ChannelSheet, GuardSheet, NewRigSheet, TableSheet
 from .stage import HookUpStage, SensorsColumn
 
 if TYPE_CHECKING:
@@ -81,6 +82,8 @@ class HookUpBench(Side):
         self.stage.table.connect(lambda: self._sheet(TableSheet(bench, self.rig_file)))
         self.stage.guard.connect(self._guard)
         self.stage.shaker.connect(lambda: self._sheet(ShakerSheet(bench, self.rig_file)))
+        self.stage.front_end.connect(lambda: self._sheet(FrontEndSheet(bench, self.rig_file)))
+        self.stage.instrument.connect(lambda name: self._sheet(InstrumentSheet(bench, self.rig_file, name)))
         self.stage.serve.connect(self._serve)
         self.left.offered.connect(self._offered)
         self.left.new.clicked.connect(self._new_sensor)

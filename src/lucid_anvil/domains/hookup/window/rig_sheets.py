@@ -12,20 +12,19 @@ from ....core.errors import BadInput
 from ....core.quantities import parse
 from ....desktop.parts.forms import Field, Sheet
 from ....desktop.parts.widgets import button, label
-from ....lab.editing import NOTHING, put_in
 from ....lab.ledger import Entry
 from ....lab.patterns import slug
 from ....lab.place import Lab
 from ....lab.plans import GuardPart, watches
-from ....lab.textfiles import load_yaml
 from ....rig.editing import (
     STAND_INS,
     Card,
     begin_rig,
     change_channel,
-    changed,
     channels_in,
+    drop_guard,
     put_channels,
+    put_guard,
     rows_from_table,
 )
 from ....rig.model import kinds, load_rig
@@ -155,56 +154,6 @@ class ChannelSheet(Sheet):
         change_channel(self.place, self.index, {k: v for k, v in made.items() if v != self.held.get(k)})
 
 
-SHAKER = (
-    ("model", "Shaker", "its name"), ("moving_mass", "Moving mass", "such as 6.2 kg"),
-    ("payload", "Article and fixture", "such as 4 kg"), ("force", "Force", "such as 1780 N"),
-    ("stroke", "Stroke", "peak to peak, such as 25 mm"), ("velocity", "Velocity", "such as 1.6 m/s"),
-    ("acceleration", "Acceleration", "such as 600 m/s^2"), ("current", "Coil current", "such as 40 A"),
-    ("lowest", "From", "such as 5 Hz"), ("highest", "To", "such as 2500 Hz"),
-)  # fmt: skip
-AMPLIFIER = (("gain", "Amplifier's gain", "a ratio, such as 20"), ("clip", "Amplifier clips at", "such as 110 V"))
-
-
-FRAME = (
-    ("model", "Load frame", "its name"), ("speed", "Speed of the crosshead", "per volt, such as 0.5 mm/s/V"),
-    ("force", "Force", "of frame and load cell, such as 50 kN"),
-    ("travel", "Travel", "between its stops, such as 200 mm"),
-)  # fmt: skip
-CHAMBER = (
-    ("host", "Chamber at", "its controller's address, Modbus TCP"), ("port", "Port", "such as 502"),
-    ("unit", "Unit", "Modbus unit, 1 when empty"), ("set_register", "Set point", "holding register, from 0"),
-    ("read_register", "Temperature", "input register, from 0"), ("step", "One count", "°C, 0.1 when empty"),
-    ("lowest", "From", "°C, such as -60"), ("highest", "To", "°C, such as 200"),
-)  # fmt: skip
-
-
-class ShakerSheet(Sheet):
-    """What drives, a shaker with its amplifier or a load frame, allows as its makers state it."""
-
-    def __init__(self, parent: QWidget, place: Path) -> None:
-        self.place = place
-        held = load_yaml(place)
-        framed = load_rig(place).framed
-        parts = (("frame", FRAME), ("chamber", CHAMBER)) if framed else (("shaker", SHAKER), ("amplifier", AMPLIFIER))
-        self.before = {(p, k): str((held.get(p) or {}).get(k, "")) for p, rows in parts for k, _, _ in rows}
-        fields = [Field(f"{p}.{k}", name, self.before[p, k], hint) for p, rows in parts for k, name, hint in rows]
-        super().__init__(
-            parent, "Load frame" if framed else "Shaker and amplifier",
-            "Its valve takes a command of speed: no volt must be a crosshead at rest." if framed else
-            "What is left empty is taken as for a small shaker: fill in what you know.",
-            fields, "Keep it", self._keep,
-        )  # fmt: skip
-
-    def _keep(self, typed: Mapping[str, str]) -> None:
-        def change() -> None:
-            for (part, key), was in self.before.items():
-                text = typed[f"{part}.{key}"].strip()
-                if text != was:
-                    put_in(self.place, [part, key], text or NOTHING)
-
-        changed(self.place, change)
-
-
 class TableSheet(Sheet):
     """All inputs at once, pasted from a spreadsheet."""
 
@@ -226,8 +175,7 @@ class GuardSheet(Sheet):
     """One more guard, or another limit of one that is there."""
 
     def __init__(self, parent: QWidget, place: Path, held: GuardPart | None = None) -> None:
-        from ....rig.editing import put_guard
-
+        self.place, self.held = place, held
         known = [w for w in watches() if w != "late"]
         roles = [c.role for c in load_rig(place).channels]
         fields = [
@@ -236,7 +184,22 @@ class GuardSheet(Sheet):
             Field("action", "Action", held.action if held else "cut", choices=("cut", "ease", "hold", "note")),
             Field("channel", "Channel", (held.channel if held else None) or NONE, choices=(NONE, *roles)),
         ]
+        gone = button("Take it away", tip="Nothing watches this any more")
+        gone.setAutoDefault(False)
+        gone.setVisible(held is not None)
+        gone.clicked.connect(self._drop)
         super().__init__(
             parent, "A guard", "It watches in a process of its own, whatever else goes wrong.", fields, "Set it",
             lambda typed: put_guard(place, {**typed, "channel": "" if typed["channel"] == NONE else typed["channel"]}),
+            [gone] if held is not None else [],
         )  # fmt: skip
+
+    def _drop(self) -> None:
+        assert self.held is not None
+        try:
+            drop_guard(self.place, self.held.watch, self.held.channel)
+        except BadInput as problem:
+            self.wrong.setText(str(problem))
+            self.wrong.show()
+            return
+        self.accept()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Callable
+from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
@@ -18,6 +20,7 @@ from ....lab.ledger import Entry
 from ....lab.plans import GuardPart
 from ....protocol.messages import Board
 from ....rig.model import MEASURED, ChannelPart
+from .device_sheets import INSTRUMENTS
 from .input_lanes import InputLane, SensorCard, facts_from
 
 AWAKE = ("walk-round", "preparing", "running", "easing")
@@ -44,6 +47,8 @@ class HookUpStage(QWidget):
     guard = pyqtSignal(object)
     serve = pyqtSignal(str)
     shaker = pyqtSignal()
+    front_end = pyqtSignal()
+    instrument = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -107,23 +112,24 @@ class HookUpStage(QWidget):
         column.addWidget(section("Who answers"))
         self.who = label("The front end is being woken.", wrap=True)
         column.addWidget(self.who)
+        column.addWidget(section("Devices"))
         driver = "stand-in" if rig.is_standin else "sound card"
         volts = "" if rig.is_standin or end.card.known else " · its volts are not known yet: calibrate it"
-        column.addWidget(label(f"{driver} · {end.rate / 1e3:g} kS/s, {end.bits} bit{volts}", "muted"))
-        row = QHBoxLayout()
+        told = f"{driver} · {end.rate / 1e3:g} kS/s, {end.bits} bit{volts}"
+        self._device(end.model, told, editable, self.front_end.emit)
         framed = rig.framed
-        known = f"{rig.shaker.model}, amplifier's gain {rig.amplifier.gain:g}"
+        known = f"amplifier's gain {rig.amplifier.gain:g}"
+        name = rig.shaker.model
         if rig.frame is not None:
-            known = f"{rig.frame.model}, {rig.frame.force / 1e3:g} kN, {1e3 * rig.frame.travel:g} mm of travel"
+            name = rig.frame.model
+            known = f"{rig.frame.force / 1e3:g} kN, {1e3 * rig.frame.travel:g} mm of travel"
         elif framed:
-            known = "The rig does not describe its load frame: nothing can be pulled until it does."
-        row.addWidget(label(rig.undescribed or known, wrap=True), 1)
-        words = "Load frame…" if framed else "Shaker and amplifier…"
-        describe = button(words, "chip", "What it allows: no test goes beyond it")
-        describe.setEnabled(editable)
-        describe.clicked.connect(self.shaker)
-        row.addWidget(describe)
-        column.addLayout(row)
+            name, known = "Load frame", "not described: nothing can be pulled until it is"
+        self._device(name, rig.undescribed or known, editable, self.shaker.emit)
+        for key, words in INSTRUMENTS.items():
+            part = rig.instruments.get(key)  # type: ignore[call-overload]
+            where = f"{part.host}:{part.port}" if part is not None else "none"
+            self._device(words, where, editable, partial(self.instrument.emit, key), part is None)
         column.addWidget(section("Guards of this rig"))
         for guard in rig.guards:
             row = QHBoxLayout()
@@ -160,6 +166,18 @@ class HookUpStage(QWidget):
                 row.addWidget(begin)
                 column.addLayout(row)
         column.addStretch()
+
+    def _device(self, name: str, told: str, editable: bool, change: Callable[[], object], off: bool = False) -> None:
+        """A row of the devices: its name, what is known of it, and a way to change that."""
+        row = QHBoxLayout()
+        row.addWidget(label(name, "muted" if off else ""), 2)
+        row.addWidget(label(told, "muted", wrap=True), 4)
+        act = button("add" if off else "change", "chip")
+        act.setAccessibleName(f"change {name}")
+        act.setEnabled(editable)
+        act.clicked.connect(lambda _=False: change())
+        row.addWidget(act)
+        self.words.column.addLayout(row)
 
     def _chosen(self, key: str) -> None:
         self.stack.setCurrentIndex(1 if key == "rig" else 0)
