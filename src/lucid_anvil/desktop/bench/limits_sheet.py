@@ -233,6 +233,7 @@ class LimitsSheet(Over):
         self.limits: dict[str, Any] = {}
         self.curve_limits: dict[str, Any] = {}
         self.frame.setMinimumSize(1080, 600)
+        self.setProperty("help", "limits.md")
         head = QHBoxLayout()
         head.addWidget(label("Limits", "title"))
         head.addStretch()
