@@ -53,7 +53,7 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     ),
 }  # fmt: skip
 SLOW = ["a_resonance_that_drifts", "stated_degrees_of_freedom", "mode_that_moved", "sharp_mode", "mode_that_drifts",
-        "leave_no_bias", "several_control_points", "within_six_passes"]  # fmt: skip
+        "leave_no_bias", "very_sharp_mode", "several_control_points", "within_six_passes"]  # fmt: skip
 """tests of loops that take ten seconds and more: too long for each of two thousand faults"""
 CONFIG = """
 

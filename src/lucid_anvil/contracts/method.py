@@ -18,6 +18,7 @@ from .finding import Finding
 from .limits import related
 from .recording import Channel, Floats
 from .settings import Model, quantity
+from .sketch import Sketch
 
 
 @dataclass(frozen=True)
@@ -248,6 +249,8 @@ class Method:
 
     about: str = ""
     """What one wants to know who chooses it, in a sentence"""
+    sketch: Sketch = ()
+    """A small picture of it (`contracts.sketch`)"""
     usual: Mapping[str, Any] = {}
     """Settings to begin a plan with, beside those that have a usual value anyway"""
     walk_round: Sequence[Mapping[str, Any]] = ()

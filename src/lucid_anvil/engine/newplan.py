@@ -19,13 +19,18 @@ from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
 
 
+def lacking(name: str, rig: Rig) -> tuple[list[str], list[str]]:
+    """Roles and kinds of inputs that a method needs and a rig has not."""
+    method, have = registry.get(name), {OWN, *(c.role for c in rig.channels)}
+    roles = [r for r in method.roles if r not in have]
+    return roles, [k for k in method.kinds if k not in {c.kind for c in rig.channels}]
+
+
 def suits(name: str, rig: Rig) -> str | None:
     """Why a rig can't serve a method; None where it can, by its channels."""
-    method, have = registry.get(name), {OWN, *(c.role for c in rig.channels)}
-    lacking = [r for r in method.roles if r not in have]
-    if lacking:
-        return f"no channel for {' and '.join(lacking)}"
-    kinds = [k for k in method.kinds if k not in {c.kind for c in rig.channels}]
+    roles, kinds = lacking(name, rig)
+    if roles:
+        return f"no channel for {' and '.join(roles)}"
     return f"no channel that measures {' or '.join(kinds)}" if kinds else None
 
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from ..contracts import registry
 from ..contracts.finding import Finding
+from ..lab.articles import copied_into
 from ..lab.takes import OF_THE_GUARDS, Take, begin_take
 from ..rig.model import MEASURED
 from .evaluating import evaluate_take
@@ -23,6 +24,7 @@ def make_take(folder: Path, prepared: Prepared, kept: tuple[str, str], roles: Se
     begin_take(folder, *kept)
     for name, place in files_kept(prepared).items():
         shutil.copyfile(place, folder / name)
+    copied_into(folder, prepared.plan_file)
     rows = [_channel_row(prepared, role) for role in roles] + [{"label": "drive", "unit": "V"}]
     return Recorder(folder, rows, prepared.facts.rate, prepared.facts.block)
 

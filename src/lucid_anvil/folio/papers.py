@@ -17,6 +17,8 @@ from typing import Any
 
 from .. import __version__
 from ..core.errors import BadInput
+from ..lab.articles import FILE as ARTICLE
+from ..lab.articles import Article, facts_in
 from ..lab.hashes import digest
 from ..lab.papers import KINDS, Card, Issue, Paper, in_lab, numbered
 from ..lab.place import Lab
@@ -89,8 +91,8 @@ def _values(
         "_": say, "lab": lab.facts, "paper": paper, "issue": issue, "before": before, "cards": cards,
         "number": numbered(issue.number, issue.revision) if issue else "draft",
         "titles": KINDS, "logo": logo(lab), "result": result, "several": len(all_of) > 1,
-        "articles": articles(all_of), "plan": all_of[0].plan if all_of else None, "size": page_size(paper),
-        "edge": EDGE, "small": paper.size == "A5",
+        "articles": articles(all_of), "about": about(all_of), "plan": all_of[0].plan if all_of else None,
+        "size": page_size(paper), "edge": EDGE, "small": paper.size == "A5",
     }  # fmt: skip
 
 
@@ -98,6 +100,21 @@ def articles(all_of: Sequence[Reported]) -> str:
     """What a paper is about, each named once."""
     named = list(dict.fromkeys(r.plan.article for r in all_of if r.plan.article))
     return ", ".join(named[:12]) + (f" and {len(named) - 12} more" if len(named) > 12 else "")
+
+
+def about(all_of: Sequence[Reported]) -> Article | None:
+    """The facts of the article that a paper is about, as its newest take holds them; None where it is about several,
+    or nothing more is known of it."""
+    if len({r.plan.article for r in all_of}) != 1:
+        return None
+    for one in reversed(all_of):
+        try:
+            held = facts_in(one.take.folder)
+        except BadInput:
+            continue
+        if held is not None:
+            return held
+    return None
 
 
 def logo(lab: Lab) -> str:
@@ -115,7 +132,7 @@ def sources_of(lab: Lab, paper: Paper, takes: Any) -> dict[str, str]:
     for one in takes:
         held = next(t for t in paper.takes if in_lab(lab, t) == one.take.folder)
         counted = one.take.counted()
-        for name in ("plan.yaml", "rig.yaml", f"findings/{counted.name}" if counted else ""):
+        for name in ("plan.yaml", "rig.yaml", ARTICLE, f"findings/{counted.name}" if counted else ""):
             place = one.take.folder / name
             if name and place.is_file():
                 made[f"{held}/{name}"] = digest(place)

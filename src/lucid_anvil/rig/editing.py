@@ -201,3 +201,20 @@ def drop_guard(place: Path, watch: str, channel: str | None) -> Rig:
     if len(left) == len(rows):
         raise BadInput(f"{place}: its file has no guard '{watch}' of its own to take away.")
     return changed(place, lambda: put_rows(place, ["guards"], left))
+
+
+def add_inputs(place: Path, wanted: Sequence[tuple[str, str, str, Sensor | None]]) -> Rig:
+    """Inputs more on the first free places: role, kind, typed sensitivity and sensor of each, empty where there is
+    none; a sensor of the ledger says by itself what it measures. All of them or none. Raises BadInput."""
+    before = place.read_text(encoding="utf-8")
+    try:
+        for role, kind, sensitivity, sensor in wanted:
+            at = len(add_channel(place).channels) - 1
+            typed = {"sensitivity": sensitivity} if sensitivity else {}
+            change_channel(place, at, {"role": role, "kind": kind, **typed})
+            if sensor is not None:
+                plug(place, at, sensor)
+        return load_rig(place)
+    except BadInput:
+        whole_write(place, before)
+        raise

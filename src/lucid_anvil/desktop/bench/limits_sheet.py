@@ -24,6 +24,7 @@ from ...contracts.limits import Limits, is_reading
 from ...contracts.method import Method
 from ...core.errors import BadInput
 from ...core.quantities import parse, split
+from ...lab.articles import Article, figures_in_unit
 from ...lab.unit_limits import Unit
 from ..parts.forms import Over
 from ..parts.widgets import Tabs, button, label
@@ -88,11 +89,12 @@ class ReadingLimits(QWidget):
     """A row a reading: low, high, and what they count from."""
 
     def __init__(
-        self, method: Method, seen: Finding | None, held: Mapping[str, Any], units: Callable[[], Sequence[Unit]]
+        self, method: Method, seen: Finding | None, held: Mapping[str, Any], units: Callable[[], Sequence[Unit]],
+        article: Article | None = None,
     ) -> None:  # fmt: skip
-        """`units`: takes whose readings limits may count from."""
+        """`units`: takes whose readings limits may count from; `article`: whose published figures they may."""
         super().__init__()
-        self.rows, self.units = limitable(method, seen, held), units
+        self.rows, self.units, self.article = limitable(method, seen, held), units, article
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(label(
@@ -127,7 +129,7 @@ class ReadingLimits(QWidget):
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
         self.another = button("From another reading…", "chip", "Low and high of the chosen row count from it")
-        self.earlier = button("From a take…", "chip", "Low and high of the chosen row count from what it read there")
+        self.earlier = button("From a take or a published figure…", "chip", "The chosen row counts from it")
         self.another.clicked.connect(self._ask_reading)
         self.earlier.clicked.connect(self._ask_take)
         self.told = label("", "muted")
@@ -165,9 +167,11 @@ class ReadingLimits(QWidget):
             self._tell(row)
 
     def offered(self, row: int) -> list[tuple[str, str, str]]:
-        """Readings of takes that a row could count from: what is shown, the value, where it comes from."""
-        key, _, _ = self.rows[row]
-        made = []
+        """What is published of the article, and what takes read, that a row could count from: what is shown, the
+        value, where it comes from."""
+        key, _, own = self.rows[row]
+        made = [(f"{value} · published: {name}", value, f"published: {name}")
+                for name, value in (figures_in_unit(self.article, own) if own else ())]  # fmt: skip
         for unit in self.units():
             found = next((r for r in unit.finding.readings if r.key == key), None)
             if found is not None and found.value is not None and found.valid:
@@ -190,7 +194,7 @@ class ReadingLimits(QWidget):
         if row < 0:
             self.told.setText("Choose a row first.")
             return
-        self._menu(self.offered(row), row, "No take of this kind of test has read it yet.")
+        self._menu(self.offered(row), row, "No take of this kind has read it yet, and nothing is published of it.")
 
     def _menu(self, acts: Sequence[tuple[str, str, str]], row: int, none: str) -> None:
         self.told.setText("" if acts else none)
@@ -225,7 +229,7 @@ class LimitsSheet(Over):
 
     def __init__(
         self, parent: QWidget, method: Method, seen: Finding | None, held: Mapping[str, Any],
-        units: Callable[[str], Sequence[Unit]], only: str = "",
+        units: Callable[[str], Sequence[Unit]], only: str = "", article: Article | None = None,
     ) -> None:  # fmt: skip
         """`held`: the settings of a plan; `units`: those that have a curve, or any finding for no name; `only`: the one
         curve that is to be limited, and no reading."""
@@ -239,7 +243,7 @@ class LimitsSheet(Over):
         head.addStretch()
         self.pages = QStackedWidget()
         self.curves = CurveLimitsPage(method, seen, held.get("curve_limits") or {}, units, only)
-        self.readings = ReadingLimits(method, seen, held.get("limits") or {}, lambda: units(""))
+        self.readings = ReadingLimits(method, seen, held.get("limits") or {}, lambda: units(""), article)
         self.tabs = Tabs([("readings", "Readings"), ("curves", "Curves")])
         self.tabs.chosen.connect(lambda key: self.pages.setCurrentIndex(0 if key == "readings" else 1))
         if not only:

@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFont, QFontMetricsF, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QFont, QFontMetricsF, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QComboBox, QCompleter, QFileDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ...contracts import registry
+from ...contracts.sketch import Sketch
 from ...core.errors import BadInput
-from ...engine.newplan import FromRecord, begin_plan, place_for, suits
+from ...engine.newplan import FromRecord, begin_plan, lacking, place_for, suits
 from ...formats.files import ENDINGS
+from ...lab.articles import Article, facts_in, folder_of, keep_facts, known
 from ...lab.patterns import for_unit, patterns
+from ...lab.photos import keep_in, photos_at
 from ...lab.place import Lab
 from ...lab.plans import load_plan
 from ...rig.model import Rig, load_rig
 from ..parts import theme
 from ..parts.forms import Field, Sheet
 from ..parts.widgets import button, scrolled, section, small_text
+from .article_sheet import ArticleSheet
+from .missing_sheet import MissingSheet
+
+SKETCH = 80
+"""px from the left at which a row's words begin, beside its picture"""
 
 
 class MethodRow(QWidget):
@@ -27,9 +35,9 @@ class MethodRow(QWidget):
 
     clicked = pyqtSignal(str)
 
-    def __init__(self, name: str, title: str, text: str) -> None:
+    def __init__(self, name: str, title: str, text: str, sketch: Sketch = ()) -> None:
         super().__init__()
-        self.name, self.chosen = name, False
+        self.name, self.chosen, self.sketch = name, False, sketch
         self.title, self.text = title, text
         self.setFixedHeight(44)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -51,12 +59,23 @@ class MethodRow(QWidget):
         painter.setPen(QPen(theme.color("brass" if marked else "line"), 1))
         painter.setBrush(theme.color("sand", 120) if self.chosen else Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(box, 4, 4)
-        small_text(painter, 12, 19, self.title, theme.color("ink"), 10.5, 600)
+        self._picture(painter, QRectF(12, 9, 54, 26))
+        small_text(painter, SKETCH, 19, self.title, theme.color("ink"), 10.5, 600)
         font = QFont(painter.font())
         font.setPointSizeF(9)
-        cut = QFontMetricsF(font).elidedText(self.text, Qt.TextElideMode.ElideRight, self.width() - 26)
-        small_text(painter, 12, 35, cut, theme.color("muted"), 9)
+        cut = QFontMetricsF(font).elidedText(self.text, Qt.TextElideMode.ElideRight, self.width() - SKETCH - 14)
+        small_text(painter, SKETCH, 35, cut, theme.color("muted"), 9)
         self.setToolTip(self.text if cut != self.text else "")
+
+
+    def _picture(self, painter: QPainter, box: QRectF) -> None:
+        """The method's sketch: its first line strong."""
+        for i, points in reversed(list(enumerate(self.sketch))):
+            painter.setPen(QPen(theme.color("teal" if i == 0 else "muted"), 1.6 if i == 0 else 0.9))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolyline(QPolygonF(
+                [QPointF(box.left() + x * box.width(), box.bottom() - y * box.height()) for x, y in points]
+            ))  # fmt: skip
 
 
 class NewTest(Sheet):
@@ -67,6 +86,7 @@ class NewTest(Sheet):
         self.plan: Path | None = None
         self.pattern: Path | None = None
         self.rigs = rigs_of(lab)
+        self.order: list[tuple[Path, str, str | None]] = []
         inner = QWidget()
         column = QVBoxLayout(inner)
         column.setContentsMargins(0, 0, 10, 0)
@@ -76,8 +96,8 @@ class NewTest(Sheet):
         if self.patterns:
             column.addWidget(section("Patterns of the lab"))
         for title, place in self.patterns.items():
-            method = load_plan(place).step.method
-            row = MethodRow(title, title, f"{registry.get(method).title}, as it was kept")
+            method = registry.get(load_plan(place).step.method)
+            row = MethodRow(title, title, f"{method.title}, as it was kept", method.sketch)
             row.clicked.connect(self.choose_pattern)
             column.addWidget(row)
             self.rows[title] = row
@@ -86,13 +106,14 @@ class NewTest(Sheet):
             if names:
                 column.addWidget(section(domain.title))
             for name in names:
-                row = MethodRow(name, registry.get(name).title, registry.get(name).about)
+                method = registry.get(name)
+                row = MethodRow(name, method.title, method.about, method.sketch)
                 row.clicked.connect(self.choose)
                 column.addWidget(row)
                 self.rows[name] = row
         column.addStretch()
         scroll = scrolled(inner)
-        scroll.setFixedHeight(316)
+        scroll.setFixedHeight(392)
         self.list = scroll
         fields = [
             Field("rig", "Rig", choices=[n for n, _, _ in self.rigs] or ["no rig yet"]),
@@ -103,11 +124,31 @@ class NewTest(Sheet):
             Field("title", "Name", hint="of this test; the method's when left empty"),
         ]
         super().__init__(parent, "New test", "What do you want to know?", fields, "Begin the plan", self._begin)
+        self.frame.setMinimumWidth(720)
         self.column.insertWidget(2, scroll)
+        self.known = known(lab)
+        self.facts: dict[str, Article] = {}
+        self.photo: Path | None = None
+        article = self.fields.boxes["article"]
+        assert isinstance(article, QLineEdit)
+        article.setCompleter(completer(self.known, self))
+        self.about = button("About the article…", "chip", "Maker, model, serial number, published figures, photo")
+        self.about.setAutoDefault(False)
+        self.about.clicked.connect(self.ask_facts)
+        self.mend = button("Add what it lacks…", "chip", "The inputs that this test needs and the rig has not")
+        self.mend.setAutoDefault(False)
+        self.mend.clicked.connect(self.ask_inputs)
+        rig = self.fields.boxes["rig"]
+        assert isinstance(rig, QComboBox)
+        rig.currentIndexChanged.connect(lambda _i: self._lacks())
         self.browse = button("Choose the record…")
         self.browse.setAutoDefault(False)
         self.browse.clicked.connect(self._browse)
-        self.column.insertWidget(3, self.browse, 0, Qt.AlignmentFlag.AlignRight)
+        acts = QHBoxLayout()
+        acts.addStretch()
+        for act in (self.browse, self.mend, self.about):
+            acts.addWidget(act)
+        self.column.insertLayout(4, acts)
         self.choose(next(n for n in self.rows if n not in self.patterns))
 
     @property
@@ -125,6 +166,7 @@ class NewTest(Sheet):
             row.update()
         for key in ("rig", "record", "channel", "unit"):
             self.fields.reveal(key, False)
+        self._lacks()
         self.browse.hide()
 
     def choose(self, name: str) -> None:
@@ -144,9 +186,70 @@ class NewTest(Sheet):
         told = [(place, label, None if rig is None else suits(name, rig)) for label, place, rig in self.rigs]
         self.order = sorted(told, key=lambda t: t[2] is not None)
         box.addItems([f"{label} · {why}" if why else label for _, label, why in self.order] or ["no rig yet"])
+        self._lacks()
         self.wrong.hide()
 
+    def _lacks(self) -> None:
+        """What the chosen rig lacks can be added here."""
+        box = self.fields.boxes["rig"]
+        at = box.currentIndex() if isinstance(box, QComboBox) else -1
+        short = 0 <= at < len(self.order) and self.order[at][2] is not None and self.pattern is None
+        self.mend.setVisible(short)
+
+    def ask_inputs(self) -> None:
+        """The inputs that the chosen rig lacks, with their sensors."""
+        box = self.fields.boxes["rig"]
+        assert isinstance(box, QComboBox)
+        place, name = self.order[box.currentIndex()][0], self.name
+        ledger = self.lab.ledger()
+        try:
+            entries = list(ledger.entries())
+        finally:
+            ledger.close()
+        sheet = MissingSheet(self, place, *lacking(name, load_rig(place)), entries)
+
+        def added() -> None:
+            self.rigs = rigs_of(self.lab)
+            self.choose(name)
+            at = next((i for i, (p, _, _) in enumerate(self.order) if p == place), 0)
+            box.setCurrentIndex(at)
+
+        sheet.then(added)
+
+    def ask_facts(self) -> None:
+        """What is known of the article that is typed."""
+        name = self.fields.values()["article"].strip()
+        if not name:
+            self.wrong.setText("Article: say what is tested first.")
+            self.wrong.show()
+            return
+        try:
+            folder = self.known.get(name) or folder_of(self.lab, name)
+            held = self.facts.get(name) or facts_in(folder) or Article(name=name)
+        except BadInput as problem:
+            self.wrong.setText(str(problem))
+            self.wrong.show()
+            return
+        sheet = ArticleSheet(self, held)
+
+        def taken() -> None:
+            self.facts[name], self.photo = sheet.article, sheet.photo
+            self.about.setText(sheet.article.words or "About the article…")
+
+        sheet.then(taken)
+
     def _begin(self, held: Mapping[str, str]) -> None:
+        self._begin_plan(held)
+        name, folder = held["article"].strip(), self.begun.parent.parent
+        facts = self.facts.get(name)
+        if facts is None and name in self.known and self.known[name] != folder:
+            facts = facts_in(self.known[name])  # known from another job
+        if facts is not None:
+            keep_facts(folder, facts)
+        if self.photo is not None:
+            keep_in(photos_at(folder), self.photo)
+
+    def _begin_plan(self, held: Mapping[str, str]) -> None:
         if self.pattern is not None:
             self.plan = for_unit(self.lab, self.pattern, held["article"], held["title"])
             return
@@ -172,6 +275,14 @@ class NewTest(Sheet):
         place, _ = QFileDialog.getOpenFileName(self, "The record", "", f"Records ({kinds})")
         if place:
             self.fields.boxes["record"].setText(place)  # type: ignore[union-attr]
+
+
+def completer(names: Iterable[str], parent: QWidget) -> QCompleter:
+    """Offers names by any part of them."""
+    made = QCompleter(list(names), parent)
+    made.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+    made.setFilterMode(Qt.MatchFlag.MatchContains)
+    return made
 
 
 def rigs_of(lab: Lab) -> list[tuple[str, Path, Rig | None]]:

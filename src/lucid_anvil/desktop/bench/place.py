@@ -14,8 +14,9 @@ from ...contracts.finding import Finding
 from ...core.errors import BadInput
 from ...engine.preparing import Prepared, prepare, prepared_from
 from ...lab import patterns
+from ...lab.articles import Article, facts_in, keep_facts
 from ...lab.papers import name_of
-from ...lab.photos import article_of
+from ...lab.photos import article_of, keep_in, photos_at
 from ...lab.place import Lab
 from ...lab.plans import load_plan
 from ...lab.series import begin_series, series_in, series_of
@@ -33,6 +34,7 @@ from ..parts.panels import RunPanel
 from ..parts.photo import photo_acts
 from ..parts.widgets import Elided, button, card, label, section
 from .after_sheet import AfterWatch
+from .article_sheet import ArticleSheet
 from .chain_view import WAKING, ChainView
 from .course_view import clock
 from .line_face import LineFace, ask_shift
@@ -239,6 +241,7 @@ class BenchPlace(QWidget):
 
     def _plan_menu(self, place: Path, where: QPoint) -> None:
         """What can be made of a plan."""
+        folder = article_of(self.lab, place.parent)
         self.menu = popped(self, where, [
             ("Open", lambda: self.open_plan(place)),
             ("The same for the next unit…", lambda: self.next_unit(place)),
@@ -246,8 +249,25 @@ class BenchPlace(QWidget):
             ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
             ("Keep as a pattern…", lambda: self.keep_pattern(place)),
             ("A paper of its takes", lambda: self.paper_of(place)),
-            *photo_acts(self, article_of(self.lab, place.parent), "article"),
+            *([] if folder is None else [("Its article…", lambda: self.article(folder, place))]),
+            *photo_acts(self, folder, "article"),
         ])  # fmt: skip
+
+    def article(self, folder: Path, place: Path) -> None:
+        """The facts of the article that a plan is of."""
+        try:
+            held = facts_in(folder) or Article(name=str(load_plan(place).article or folder.name))
+        except BadInput as problem:
+            self.said.emit(str(problem))
+            return
+        sheet = ArticleSheet(self, held)
+
+        def taken() -> None:
+            keep_facts(folder, sheet.article)
+            if sheet.photo is not None:
+                keep_in(photos_at(folder), sheet.photo)
+
+        sheet.then(taken)
 
     def _take_menu(self, folder: Path, where: QPoint) -> None:
         """What can be made of a take."""

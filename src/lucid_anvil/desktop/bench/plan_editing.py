@@ -15,8 +15,9 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 from ...contracts.explained import Setting
 from ...core.errors import BadInput
 from ...engine.preparing import Prepared, prepare
+from ...lab.articles import facts_in
 from ...lab.editing import NOTHING, put, put_rows, settings_in, typed
-from ...lab.photos import KINDS, keep_in, photos_at
+from ...lab.photos import KINDS, article_of, keep_in, photos_at
 from ...lab.shaker_planning import change_step
 from ...lab.textfiles import load_yaml, whole_write
 from ...lab.unit_limits import Unit, units_of
@@ -161,14 +162,19 @@ class PlanEditing:
         method, lab = bench.prepared.method, bench.lab
         seen = bench.finding if bench.state == "done" and bench.finding is not None else bench.finding_before()
         held = settings_in(load_yaml(place))
+        folder = article_of(lab, place.parent)
 
         def ask(units: list[Unit]) -> None:
             if bench.plan_file != place:
                 return
+            try:
+                article = facts_in(folder) if folder is not None else None
+            except BadInput:
+                article = None
             first = [u for u in units if bench.take is not None and u.take.parent == bench.take.parent]
             ordered = [*first, *(u for u in units if u not in first)]
             sheet = LimitsSheet(bench, method, seen, held, lambda key: [
-                u for u in ordered if not key or u.curve(key) is not None])  # fmt: skip
+                u for u in ordered if not key or u.curve(key) is not None], article=article)  # fmt: skip
             sheet.then(lambda: self._put_limits(place, {"limits": sheet.limits, "curve_limits": sheet.curve_limits}))
 
         bench.aside.run("units", lambda: units_of(lab, method.name), ask)

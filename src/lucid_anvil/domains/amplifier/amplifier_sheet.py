@@ -8,6 +8,7 @@ from typing import Any
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Method, Performance, blocked
 from ...contracts.recording import Channel
+from ...contracts.sketch import level, line
 from ...core.errors import BadInput
 from ...lab.amplifier_planning import WALK_ROUND, sheet_steps, usual_sheet
 from .sheet_reading import Sheet, Take
@@ -25,6 +26,7 @@ class AmplifierSheet(Method):
     more = True
     told = ("reading",)
     about = "Whether an amplifier does what its published sheet says"
+    sketch = (line(lambda x: 0.2 + 0.03 / max(x, 0.06) + (0.7 * max(x - 0.8, 0) / 0.1)), level(0.45))
     walk_round = tuple(WALK_ROUND)
     drawn = {"steps": "on the sheet", "limits": "at each step"}
     """Every channel of the record is handed over, by its label."""

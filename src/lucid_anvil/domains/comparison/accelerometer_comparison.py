@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
@@ -11,6 +12,7 @@ from ...contracts.finding import Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Method, MethodSettings, Performance
 from ...contracts.recording import Channel
 from ...contracts.settings import Flag, Model, Seconds, quantity
+from ...contracts.sketch import level, line
 from ...core.calibration.response import Response
 from ...core.errors import BadInput
 from ...core.quantities import parse, preferred_frequencies, sensitivity_unit
@@ -153,6 +155,8 @@ class AccelerometerComparison(Method):
     roles = ("reference", "unit")
     walk_round = tuple(DEFAULT_WALK_ROUND)
     about = "The sensitivity of an accelerometer over frequency, against a reference"
+    sketch = (line(lambda x: 0.45 + 0.02 * math.sin(20 * x) + 0.3 * max(x - 0.6, 0) ** 2),
+              line(lambda x: 0.65 + 0.2 * max(x - 0.7, 0)), level(0.25))
     usual = {"reference_frequency": "160 Hz", "level": "30 m/s^2", "insert": "on"}
     optional_roles = ("transverse",)
     told = ("tone", "multisine")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
 from ...contracts.settings import Flag, Model, quantity
+from ...contracts.sketch import loop
 from ...core.errors import BadInput
 from ...core.frame import cycles
 from ...core.quantities import parse, same_kind
@@ -100,6 +102,7 @@ class Cyclic(FrameMethod):
     reads_only = False
     kinds = ("length",)
     about = "How a specimen's stiffness, loss and set change from pulse to pulse, in a load frame or from a record"
+    sketch = (loop(lambda t: (0.5 + 0.42 * math.cos(2 * math.pi * t), 0.5 + 0.4 * math.cos(2 * math.pi * t - 0.35))),)
     usual = {"pulse": {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "1 Hz", "cycles": 60}}
     walk_round = (
         {"key": "plates", "text": "Specimen between its plates, in the middle"},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -23,6 +24,7 @@ from ...contracts.samples import (
     unstated,
 )
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.frame import dynamic
 from ...core.quantities import degrees, parse
@@ -186,6 +188,8 @@ class Dma(FrameMethod):
     roles = ("force", "displacement")
     optional_roles = ("temperature",)
     about = "Storage and loss modulus of a specimen, and the temperature at which it softens"
+    sketch = (line(lambda x: 0.88 - 0.7 / (1 + math.exp(-22 * (x - 0.5)))),
+              line(lambda x: 0.1 + 0.5 / (1 + ((x - 0.54) / 0.08) ** 2)))
     reads_only = False
     kinds = ("length",)
     usual = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
@@ -14,6 +15,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
 from ...contracts.settings import Flag, Model, quantity
+from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
@@ -151,6 +153,8 @@ class Tension(FrameMethod):
     reads_only = False
     kinds = ("length",)
     about = "How stiff, strong and ductile a specimen is, pulled in a load frame or from a record"
+    sketch = (line(lambda x: min(9 * x, 0.62 + 0.22 * math.sin(1.9 * max(x - 0.07, 0))), 0, 0.95),
+              line(lambda x: 9 * (x - 0.03), 0.03, 0.12))
     usual = {
         "specimen": {"width": "12.5 mm", "thickness": "4 mm", "gauge_length": "50 mm", "parallel_length": "75 mm"},
         "pull": {"speed": "2 mm/min"},

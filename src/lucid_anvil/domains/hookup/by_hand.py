@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -11,6 +12,7 @@ from ...contracts.finding import Finding
 from ...contracts.method import BenchFacts, CourseItem, Facts, Method, MethodSettings, Performance
 from ...contracts.recording import Channel
 from ...contracts.settings import quantity
+from ...contracts.sketch import level, line
 
 
 class HandSettings(MethodSettings):
@@ -59,6 +61,7 @@ class ByHand(Method):
     looks = True
     Settings = HandSettings
     about = "What a rig does: look at every input, drive by hand, note down what is seen"
+    sketch = (line(lambda x: 0.62 + (0.06 + 0.26 * x) * math.sin(44 * x), points=120), level(0.12), level(0.62))
     walk_round = (
         {"key": "supply", "text": "Sensor supply, bias voltage", "sense": "supply"},
         {"key": "clear", "text": "Table clear, nobody touches it"},

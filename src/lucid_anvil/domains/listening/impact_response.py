@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
@@ -12,6 +13,7 @@ from ...contracts.finding import Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Method, MethodSettings, Performance
 from ...contracts.recording import Channel
 from ...contracts.settings import Flag, quantity
+from ...contracts.sketch import level, line
 from ...core.errors import BadInput
 from ...core.quantities import parse
 from ...lab.plans import SENSED_WALK_ROUND
@@ -104,6 +106,7 @@ class ImpactResponse(Method):
     title = "Impact response"
     roles = ("force", "response")
     about = "How a structure answers a force, its modes and their damping, by a force hammer"
+    sketch = (line(lambda x: 0.5 + 0.45 * math.exp(-4 * x) * math.sin(40 * x), points=120), level(0.5))
     usual = {"hits": 5, "trial_hits": 3}
     walk_round = (
         {"key": "tip", "text": "Tip of the hammer as planned"},

@@ -24,6 +24,7 @@ from ...contracts.method import (
 )
 from ...contracts.recording import Channel
 from ...contracts.settings import quantity
+from ...contracts.sketch import level, line
 from ...core.calibration.soundlevel import CalibratorTone, pressure, read_tone
 from ...core.calibration.uncertainty import coverage_factor
 from ...core.errors import BadInput
@@ -83,6 +84,7 @@ class MicrophoneLevel(Method):
     title = "Microphone level check"
     roles = ("microphone",)
     about = "Whether a microphone still has its sensitivity, by a sound calibrator"
+    sketch = (line(lambda x: 0.5 + 0.4 * math.sin(19 * x)), level(0.9), level(0.1))
     usual = {"level": "94 dB", "frequency": "1 kHz"}
     walk_round = (
         {"key": "calibrator", "text": "Calibrator in date, battery good"},

@@ -11,6 +11,7 @@ from ...contracts.finding import Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Method, MethodSettings, Performance
 from ...contracts.recording import Channel
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import line
 from ...core.quantities import parse
 from ...lab.plans import SENSED_WALK_ROUND
 
@@ -129,6 +130,7 @@ class SpeedOrders(Method):
     title = "Orders over speed"
     roles = ("tach", "signal")
     about = "What of a noise goes with the shaft, while it runs up or down"
+    sketch = (line(lambda x: 0.1 + 0.75 * x), line(lambda x: 0.1 + 0.38 * x), line(lambda x: 0.1 + 0.19 * x))
     usual = {"orders": [1, 2], "speed": {"from": "600 rpm", "to": "3000 rpm", "step": "50 rpm"}, "duration": "60 s"}
     walk_round = (
         {"key": "shield", "text": "Guard over the shaft, nobody near it"},

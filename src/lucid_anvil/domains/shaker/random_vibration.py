@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, CourseItem, Facts, Performance
 from ...contracts.recording import Channel
+from ...contracts.sketch import line
 from .method import ShakerMethod
 from .settings import ShakerSettings
 
@@ -18,6 +20,8 @@ class RandomVibration(ShakerMethod):
     name = "random-vibration"
     title = "Random vibration"
     about = "Whether an article stands random vibration of a given density"
+    sketch = (line(lambda x: min(0.15 + 1.6 * x, 0.65, 1.35 - x) + 0.05 * math.sin(61 * x) * math.cos(23 * x)),
+              line(lambda x: min(0.3 + 1.6 * x, 0.8, 1.5 - x)), line(lambda x: min(1.6 * x, 0.5, 1.2 - x)))
     usual = {
         "profile": {
             "kind": "random",

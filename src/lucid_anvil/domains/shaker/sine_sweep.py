@@ -8,6 +8,7 @@ from typing import Any
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, CourseItem, Facts, Performance
 from ...contracts.recording import Channel
+from ...contracts.sketch import level, line
 from .method import ShakerMethod
 from .settings import ShakerSettings
 
@@ -18,6 +19,7 @@ class SineSweep(ShakerMethod):
     name = "sine-sweep"
     title = "Sine sweep and dwell"
     about = "Where an article resonates, and whether it stands a swept sine"
+    sketch = (line(lambda x: 0.22 + 0.6 / (1 + ((x - 0.58) / 0.06) ** 2)), level(0.22))
     usual = {
         "profile": {
             "kind": "sine", "start": "10 Hz", "stop": "500 Hz", "segments": [{"acceleration": "10 m/s^2"}],

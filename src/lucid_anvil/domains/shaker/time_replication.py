@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, CourseItem, Facts, Performance
 from ...contracts.recording import Channel
+from ...contracts.sketch import level, line
 from .method import ShakerMethod
 from .settings import ShakerSettings
 
@@ -18,6 +20,7 @@ class TimeReplication(ShakerMethod):
     name = "time-replication"
     title = "Time-history replication"
     about = "Whether an article stands a recorded motion, played again on the table"
+    sketch = (line(lambda x: 0.5 + 0.45 * math.exp(-9 * abs(x - 0.3)) * math.sin(60 * x), points=160), level(0.5))
     needs_record = True
     usual = {"course": [{"history": True, "repeats": 1}]}
 

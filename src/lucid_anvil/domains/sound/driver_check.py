@@ -13,6 +13,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import line
 from ...core.audio import driver as core
 from ...core.audio import excitation
 from ...core.errors import BadInput
@@ -131,6 +132,8 @@ class DriverCheck(SoundMethod):
     roles = ("stimulus",)
     optional_roles = ("microphone", "current")
     about = "Whether a loudspeaker driver is good: response, impedance, distortion, rub, loose particles"
+    sketch = (line(lambda x: 0.1 + 0.6 * x**3 / (x**3 + 0.02) - 0.4 * max(x - 0.75, 0)),
+              line(lambda x: 0.1 + 0.4 / (1 + ((x - 0.25) / 0.05) ** 2)))
     reads_only = False
     kinds = ("pressure",)
     usual = {"play": {"level": "2.83 V", "seconds": "1 s"}}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Flag, Model, Seconds, quantity
+from ...contracts.sketch import line
 from ...core.audio import handset, worn
 from ...core.audio.distortion import analyse, fundamental
 from ...core.audio.noise import measure
@@ -118,6 +120,8 @@ class HandsetCases(SoundMethod):
     roles = ("response",)
     optional_roles = ("stimulus",)
     about = "Whether a handset keeps one case of its requirement"
+    sketch = (line(lambda x: 0.15 + 0.5 * math.exp(-(((x - 0.5) / 0.32) ** 4))),
+              line(lambda x: 0.85 if 0.1 < x < 0.9 else 0.35), line(lambda x: 0.45 if 0.25 < x < 0.75 else 0.05))
     reads_only = False
     kinds = ("pressure",)
     usual = {"case": "sending", "play": {"level": "0.58 Pa", "seconds": "6 s"}}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Model, Seconds, quantity
+from ...contracts.sketch import line
 from ...core.audio import worn
 from ...core.audio.driver import power_mean
 from ...core.audio.excitation import arrival
@@ -93,6 +95,8 @@ class HeadsetCheck(SoundMethod):
     roles = SIDES
     optional_roles = ("stimulus", "outside")
     about = "Whether both sides of a headset are alike and loud enough, and what it keeps out"
+    sketch = (line(lambda x: 0.62 + 0.2 * math.sin(5 * x) - 0.4 * x**6),
+              line(lambda x: 0.56 + 0.2 * math.sin(5 * x + 0.3) - 0.4 * x**6))
     reads_only = False
     kinds = ("pressure",)
     usual = {"play": {"level": "0.2 V", "seconds": "5 s"}}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Perf
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, together
 from ...contracts.settings import Model, Seconds, quantity
+from ...contracts.sketch import level, line
 from ...core.audio.endurance import ALUMINIUM, COPPER, coil_temperature, impedance_at
 from ...core.audio.programme import clip_for, magnitudes
 from ...core.errors import BadInput
@@ -185,6 +187,7 @@ class PowerEndurance(SoundMethod):
     roles = ("voltage", "current")
     optional_roles = ("temperature", "microphone")
     about = "What hours of power do to a loudspeaker: coil temperature, resistance, compression"
+    sketch = (line(lambda x: 0.12 + 0.7 * (1 - math.exp(-4 * x))), level(0.92))
     reads_only = False
     kinds = ("voltage",)
     usual = {"probe": {"frequency": "4 Hz"}, "play": {"level": "5 V", "stages": [{"duration": "60 s"}]}}

@@ -13,6 +13,7 @@ from ...contracts.method import Axis, BenchFacts, Calibrated, CourseItem, Facts,
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import stairs
 from ...core.errors import BadInput
 from ...core.quantities import parse
 from ...core.steps import force
@@ -78,6 +79,7 @@ class ForceComparison(StepsMethod):
     title = "Force comparison"
     roles = ("reference", "unit")
     about = "How true a force transducer is against a reference, and which class it keeps"
+    sketch = (stairs((0.1, 0.3, 0.5, 0.7, 0.9, 0.7, 0.5, 0.3, 0.1)),)
     reads_only = False
     at_rest = True
     standard = "Comparison, ISO 376"

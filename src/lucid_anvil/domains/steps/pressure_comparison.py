@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, BenchFacts, Calibrated, CourseItem, Facts,
 from ...contracts.recording import Channel
 from ...contracts.samples import Readings, points, samples_in, together
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import level, line
 from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse
 from .comparison_course import PressureCourse, Stage, duration, pressure_stages
@@ -81,6 +83,8 @@ class PressureComparison(StepsMethod):
     title = "Pressure comparison"
     roles = ("reference", "unit")
     about = "How far a pressure transmitter is from its nominal line, rising and falling"
+    sketch = (line(lambda x: 0.5 + 0.25 * math.sin(3.1 * x)),
+              line(lambda x: 0.5 + 0.12 * math.sin(3.1 * x)), level(0.5))
     reads_only = False
     at_rest = True
     standard = "Comparison, EURAMET cg-17"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, record_of
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, celsius, listed, points, samples_in
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import level, line
 from ...core.errors import BadInput
 from ...core.steps import hold
 from .shared import StepsMethod, StepsSettings
@@ -78,6 +80,7 @@ class PressureHold(StepsMethod):
     optional_roles = ("temperature",)
     logs = True
     about = "Whether a vessel is tight, from a logger's hours of pressure and temperature"
+    sketch = (line(lambda x: 0.8 - 0.18 * x + 0.03 * math.sin(14 * x)), level(0.45))
     Settings = HoldSettings
     readings = listed(KEYS)
     curves = {"pressure": "Pressure [bar] over s", "compensated": "Pressure, temperature taken out [bar] over s"}

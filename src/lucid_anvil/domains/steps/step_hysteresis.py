@@ -13,6 +13,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, together
 from ...contracts.settings import Model, quantity
+from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.quantities import parse, split
 from ...core.steps import hysteresis
@@ -69,6 +70,7 @@ class StepHysteresis(StepsMethod):
     reads_only = False
     at_rest = True
     about = "How much the way up differs from the way down, driven in steps or from a record"
+    sketch = (line(lambda x: 0.1 + 0.8 * x**1.5), line(lambda x: 0.1 + 0.8 * x**0.7))
     usual = {"course": {"from": "0 V", "to": "1 V", "steps": 11}}
     walk_round = ({"key": "free", "text": "What is driven is free to move"},)
     told = ("step",)

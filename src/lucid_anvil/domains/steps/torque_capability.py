@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
@@ -13,6 +14,7 @@ from ...contracts.method import Axis, record_of
 from ...contracts.recording import Channel
 from ...contracts.samples import Readings, listed, points, samples_in, together
 from ...contracts.settings import quantity
+from ...contracts.sketch import level, line
 from ...core.calibration.uncertainty import coverage_factor, mean_square_interval
 from ...core.errors import BadInput
 from ...core.quality.spread import spread
@@ -68,6 +70,10 @@ class TorqueCapability(StepsMethod):
     roles = ("torque",)
     optional_roles = ("angle",)
     about = "How well a torque tool repeats itself within its limits"
+    sketch = (
+        line(lambda x: 0.08 + 0.66 * sum(math.exp(-(((x - c) / 0.05) ** 2)) for c in (0.2, 0.5, 0.8))),
+        level(0.88), level(0.62),
+    )  # fmt: skip
     Settings = TorqueSettings
     readings = listed(KEYS)
     curves = {"peak": "Torque [N·m] over number", "angle": "Angle [deg] over number"}
