@@ -164,7 +164,7 @@ def test_a_new_test_of_a_new_article_on_a_rig_that_lacks_an_input(window: Any, d
     assert facts_in(folder) == Article(name="Deck pump", maker="Gullstone", serial="P-7", figures={"speed": "3000 rpm"})
     assert len(photos_in(photos_at(folder))) == 1
     assert load_yaml(bench.plan_file)["article"] == "Deck pump"
-    bench.article(folder, bench.plan_file)
+    bench.menus.article(folder, bench.plan_file)
     again = QApplication.activeModalWidget()
     again.fields.boxes["model"].setText("DP")
     again.done_with()

@@ -37,7 +37,7 @@ def put_on(rig: Path, more: str) -> None:
 def test_parts_are_judged_one_after_the_other(window: Any, demo_lab: Any, plan: Path) -> None:
     bench, rig = window.bench, demo_lab.folder / "rigs" / "driver.rig.yaml"
     window.go("Bench")
-    bench.open_line(plan)
+    bench.menus.open_line(plan)
     sheet = QApplication.activeModalWidget()
     sheet.fields.boxes["by"].setText("")
     sheet.done_with()
@@ -72,7 +72,7 @@ def test_parts_are_judged_one_after_the_other(window: Any, demo_lab: Any, plan: 
 def test_a_part_whose_run_is_stopped_is_neither_good_nor_bad(window: Any, demo_lab: Any, plan: Path) -> None:
     bench = window.bench
     put(plan, ("play", "seconds"), "20 s")
-    bench.open_line(plan)
+    bench.menus.open_line(plan)
     QApplication.activeModalWidget().done_with()
     face = bench.line
     face.line.setText("FD-9")
@@ -86,7 +86,7 @@ def test_a_part_whose_run_is_stopped_is_neither_good_nor_bad(window: Any, demo_l
 
 def test_a_part_that_can_not_begin_leaves_nobody_waiting(window: Any, demo_lab: Any, plan: Path) -> None:
     bench = window.bench
-    bench.open_line(plan)
+    bench.menus.open_line(plan)
     QApplication.activeModalWidget().done_with()
     face = bench.line
     rig = demo_lab.folder / "rigs" / "driver.rig.yaml"

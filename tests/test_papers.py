@@ -348,13 +348,13 @@ def test_photos_of_an_article_and_of_a_take_come_onto_its_paper(qtbot: Any, lab:
     window.show()
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(shot), ""))
     plan = next(take.folder.parent.glob("*.plan.yaml"), take.folder.parent / "hull.plan.yaml")
-    for menu, place in ((window.bench._plan_menu, plan), (window.bench._take_menu, take.folder)):
+    for menu, place in ((window.bench.menus.plan, plan), (window.bench.menus.take, take.folder)):
         menu(place, QPoint())
-        act = next(a for a in window.bench.menu.actions() if a.text().startswith("A photo of the"))
+        act = next(a for a in window.bench.menus.menu.actions() if a.text().startswith("A photo of the"))
         act.trigger()
         menu(place, QPoint())
-        assert any("photos (1)" in a.text() for a in window.bench.menu.actions())
-        window.bench.menu.close()
+        assert any("photos (1)" in a.text() for a in window.bench.menus.menu.actions())
+        window.bench.menus.menu.close()
     article = take.folder.parent.parent
     assert (article / "photos" / "001.png").exists() and (take.folder / "photos" / "001.png").exists()
     cards = [c for c in load_paper(begin_paper(lab, [take])).cards if c.kind == "photo"]
@@ -373,11 +373,11 @@ def test_a_paper_of_all_takes_of_a_plan(qtbot: Any, lab: Lab, take: Take) -> Non
     shutil.copyfile(take.folder / "plan.yaml", plan)
     window = MainWindow(lab)
     window.show()
-    window.bench.paper_of(plan)
+    window.bench.menus.paper_of(plan)
     until(lambda: window.tabs["Folio"].isChecked())
     (place,) = list_papers(lab)
     assert [Path(t).name for t in load_paper(place).takes] == ["take-001", "take-002"]
-    window.bench.paper_of(lab.folder / "rigs" / "none.plan.yaml")
+    window.bench.menus.paper_of(lab.folder / "rigs" / "none.plan.yaml")
     assert "nothing to report" in window.strip.text()
     until(lambda: window.place("Folio").view_of_cards.aside.open == 0)
     leave(window)

@@ -85,12 +85,12 @@ def test_the_next_unit_is_a_serial_and_enter(window: Any, demo_lab: Any) -> None
     plan = tray(demo_lab)
     window.go("Bench")
     bench = window.bench
-    bench.keep_pattern(plan)
+    bench.menus.keep_pattern(plan)
     asked = QApplication.activeModalWidget()
     asked.line.setText("Deck sine")
     asked._take()
     assert "Deck sine" in window.strip.text()
-    bench.next_unit(plan)
+    bench.menus.next_unit(plan)
     asked = QApplication.activeModalWidget()
     QTest.keyClicks(asked.line, "BT-3-0042\r")
     until(
@@ -119,7 +119,7 @@ def test_a_take_gets_a_name_and_a_remark_that_is_found(window: Any, demo_lab: An
     with pytest.raises(BadInput, match="initials"):
         take.say("a", "b", " ")
     window.go("Bench")
-    window.bench.remark(take)
+    window.bench.menus.remark(take)
     sheet = QApplication.activeModalWidget()
     sheet.fields.boxes["name"].setText("after the new cable")
     sheet.fields.boxes["text"].setPlainText("lid was rattling")

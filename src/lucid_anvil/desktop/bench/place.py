@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QPoint, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ...contracts import registry
 from ...contracts.finding import Finding
 from ...core.errors import BadInput
 from ...engine.preparing import Prepared, prepare, prepared_from
-from ...lab import patterns
-from ...lab.articles import Article, facts_in, keep_facts
 from ...lab.papers import name_of
-from ...lab.photos import article_of, keep_in, photos_at
 from ...lab.place import Lab
 from ...lab.plans import load_plan
 from ...lab.series import begin_series, series_in, series_of
@@ -25,22 +21,19 @@ from ...protocol.messages import Board
 from ...rig.choosing import rig_of
 from ..parts.asking import ask_line
 from ..parts.background import Background
-from ..parts.course_menu import stretch_menu as popped
 from ..parts.docket import Docket
 from ..parts.empty_stage import EmptyStage
-from ..parts.forms import Field, Sheet
 from ..parts.link import Link
 from ..parts.panels import RunPanel
-from ..parts.photo import photo_acts
 from ..parts.widgets import Elided, button, card, label, section
 from .after_sheet import AfterWatch
-from .article_sheet import ArticleSheet
 from .chain_view import WAKING, ChainView
 from .course_view import clock
-from .line_face import LineFace, ask_shift
+from .line_face import LineFace
 from .new_test import NewTest
 from .plain_bench import PlainBench
 from .plan_editing import PlanEditing
+from .plan_menus import PlanMenus
 from .series_bar import JoinSheet, SeriesBar
 from .side import Side
 from .walk_panel import WalkRoundPanel
@@ -72,6 +65,7 @@ class BenchPlace(QWidget):
         self.line: LineFace | None = None
         """The face for a line, while it is there"""
         self.editing = PlanEditing(self)
+        self.menus = PlanMenus(self)
         self.aside = Background(self)
         self.aside.failed.connect(self.said)
         self.after = AfterWatch(self)
@@ -82,8 +76,8 @@ class BenchPlace(QWidget):
         self.docket = Docket(lab)
         self.docket.plan_chosen.connect(lambda place: self.open_plan(place))
         self.docket.take_chosen.connect(self.open_take)
-        self.docket.plan_asked.connect(self._plan_menu)
-        self.docket.take_asked.connect(self._take_menu)
+        self.docket.plan_asked.connect(self.menus.plan)
+        self.docket.take_asked.connect(self.menus.take)
         self.lefts = QStackedWidget()
         self.lefts.setFixedWidth(self.docket.width())
         self.lefts.addWidget(self.docket)
@@ -238,93 +232,6 @@ class BenchPlace(QWidget):
             return
         sheet = NewTest(self, self.lab)
         sheet.then(lambda: self.open_plan(sheet.begun))
-
-    def _plan_menu(self, place: Path, where: QPoint) -> None:
-        """What can be made of a plan."""
-        folder = article_of(self.lab, place.parent)
-        self.menu = popped(self, where, [
-            ("Open", lambda: self.open_plan(place)),
-            ("The same for the next unit…", lambda: self.next_unit(place)),
-            ("One part after the other…", lambda: self.open_line(place)),
-            ("Duplicate", lambda: self._made(lambda: patterns.duplicate(place))),
-            ("Keep as a pattern…", lambda: self.keep_pattern(place)),
-            ("A paper of its takes", lambda: self.paper_of(place)),
-            *([] if folder is None else [("Its article…", lambda: self.article(folder, place))]),
-            *photo_acts(self, folder, "article"),
-        ])  # fmt: skip
-
-    def article(self, folder: Path, place: Path) -> None:
-        """The facts of the article that a plan is of."""
-        try:
-            held = facts_in(folder) or Article(name=str(load_plan(place).article or folder.name))
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
-        sheet = ArticleSheet(self, held)
-
-        def taken() -> None:
-            keep_facts(folder, sheet.article)
-            if sheet.photo is not None:
-                keep_in(photos_at(folder), sheet.photo)
-
-        sheet.then(taken)
-
-    def _take_menu(self, folder: Path, where: QPoint) -> None:
-        """What can be made of a take."""
-        self.menu = popped(self, where, [
-            ("Open", lambda: self.open_take(folder)),
-            ("Name and remark…", lambda: self.remark(Take(folder))),
-            ("A plan from this take", lambda: self._made(lambda: patterns.from_take(Take(folder)))),
-            *photo_acts(self, folder, "take"),
-        ])  # fmt: skip
-
-    def remark(self, take: Take) -> None:
-        """What a person says of a take."""
-        held = take.remark() or {}
-        sheet = Sheet(
-            self, f"Name and remark of {take.name}", "",
-            [Field("name", "Name", held.get("name", ""), "such as after the new cable"),
-             Field("text", "Remark", held.get("text", ""), long=True), Field("by", "By", self.lab.facts.operator)],
-            "Keep it", lambda typed: take.say(typed["name"], typed["text"], typed["by"]),
-        )  # fmt: skip
-        sheet.then(lambda: self.docket.show_plan(self.plan_file, self.take, self.busy))
-
-    def _made(self, make: Callable[[], Path]) -> None:
-        """Make a plan and open it, or say why it can't be."""
-        try:
-            place = make()
-        except BadInput as problem:
-            self.said.emit(str(problem))
-            return
-        self.docket.show_plan(self.plan_file, self.take, False)
-        self.open_plan(place)
-
-    def next_unit(self, place: Path) -> None:
-        """The plan for another unit, its serial typed or scanned: Enter begins it."""
-        ask_line(
-            self, "Which unit? Type or scan its serial.", "Begin",
-            lambda text: self._made(lambda: patterns.for_unit(self.lab, place, text)),
-        )  # fmt: skip
-
-    def open_line(self, place: Path) -> None:
-        """The face for a line: the plan for one unit after the other."""
-        if self.state in BUSY:
-            self.said.emit("A run is going on: stop it, or wait for its end.")
-            return
-        ask_shift(self, place)
-
-    def keep_pattern(self, place: Path) -> None:
-        """The plan as a pattern of the lab."""
-
-        def keep(name: str) -> None:
-            try:
-                patterns.keep_pattern(self.lab, place, name)
-            except BadInput as problem:
-                self.said.emit(str(problem))
-                return
-            self.said.emit(f"Kept as the pattern '{name}': New test (Ctrl+T) offers it.")
-
-        ask_line(self, "Name of the pattern", "Keep", keep, place.parent.name.replace("-", " ").capitalize())
 
     def calibrate(self, serial: str, as_state: str = "as found") -> None:
         """Make a comparison plan for a sensor, on a rig that has it, and go to its walk-round."""
@@ -569,17 +476,6 @@ class BenchPlace(QWidget):
         take = Take(self.take)
         self.said.emit("The report is being written.")
         self.aside.run("report", lambda: begin_report(self.lab, take), lambda place: self.paper.emit(name_of(place)))
-
-    def paper_of(self, place: Path) -> None:
-        """One paper of all takes of a plan that were read, its steps' too, oldest first."""
-        from ...folio.handing import begin_paper
-
-        held = [t for t in list_takes(place.parent) if t.counted() is not None]
-        if not held:
-            self.said.emit("No take of this plan was read yet: there is nothing to report.")
-            return
-        title = str(load_plan(place).title)
-        self.aside.run("report", lambda: begin_paper(self.lab, held, title), lambda p: self.paper.emit(name_of(p)))
 
     def again(self) -> None:
         """Another take."""
