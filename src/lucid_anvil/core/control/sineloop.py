@@ -26,8 +26,8 @@ FALL = 6.0
 """dB/s by which the plant's gain is let fall against its model while the frequency stands"""
 ARRIVING = 1.2
 """s after a start in which the gain may be found anew: it comes up from 20 dB below"""
-TREND = 2.5
-"""Windows over which the trend of the ratio is taken while it is swept; over fewer a sharp mode (Q of 50 at 4 oct/min,
+TREND = 0.2
+"""s at least over which the trend of the ratio is taken while it is swept; over less a sharp mode (Q of 50 at 4 oct/min,
 blocks of 12.5 ms) swings the loop"""
 SWEPT = 120.0
 """dB an octave more while it is swept: a mode that moved"""
@@ -255,7 +255,7 @@ class SineLoop:
         if not self.trail:
             return model
         bound = self.regulation.most_correction * np.log(10) / 20
-        span = max(TREND * self.regulation.window(frequency), 8.5 * self.block / self.rate, steady)
+        span = max(1.5 * self.regulation.window(frequency), 8.5 * self.block / self.rate, TREND, steady)
         since = self.trail[-1][0] - span
         recent = [r for r in self.trail if r[0] > since]
         y = np.array([r[2] for r in recent])
