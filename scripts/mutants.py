@@ -22,8 +22,9 @@ HERE = Path(__file__).resolve().parent.parent
 PACKAGE = "src/lucid_anvil/"
 SETS: dict[str, tuple[list[str], list[str]]] = {
     "verdict": (
-        ["core/calibration/decision.py", "core/calibration/uncertainty.py", "core/quality/masks.py"],
-        ["test_uncertainty.py", "test_masks.py", "test_properties.py"],
+        ["core/calibration/decision.py", "core/calibration/uncertainty.py", "core/quality/masks.py",
+         "contracts/curvelimits.py", "contracts/limits.py"],
+        ["test_uncertainty.py", "test_masks.py", "test_properties.py", "test_limits_of_curves.py"],
     ),
     "guards": (["engine/guards.py"], ["test_guards.py", "test_guards_edges.py", "test_keeper.py"]),
     "keeper": (["engine/keeper.py", "engine/ramp.py"], ["test_keeper.py", "test_guards.py", "test_ramp.py"]),
@@ -53,8 +54,9 @@ SETS: dict[str, tuple[list[str], list[str]]] = {
     ),
 }  # fmt: skip
 SLOW = ["a_resonance_that_drifts", "stated_degrees_of_freedom", "mode_that_moved", "sharp_mode", "mode_that_drifts",
-        "leave_no_bias", "very_sharp_mode", "several_control_points", "within_six_passes"]  # fmt: skip
-"""tests of loops that take ten seconds and more: too long for each of two thousand faults"""
+        "leave_no_bias", "very_sharp_mode", "several_control_points", "within_six_passes", "by_its_key",
+        "read_again_by"]  # fmt: skip
+"""tests of loops and windows that take ten seconds and more: too long for each of two thousand faults"""
 CONFIG = """
 
 [tool.mutmut]

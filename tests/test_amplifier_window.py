@@ -230,7 +230,7 @@ def test_the_corridor_is_seen_before_it_is_put(qtbot: Any) -> None:
 
     from lucid_anvil.contracts import registry
     from lucid_anvil.contracts.finding import Curve, Finding
-    from lucid_anvil.desktop.bench.curve_limits import CurveLimitsPage
+    from lucid_anvil.desktop.parts.curve_limits import CurveLimitsPage
 
     key, x = "distortion_power_clipping_A_8", tuple(np.geomspace(0.1, 40, 30))
     curves = [Curve(key, "Noise to clipping, A", x, (d,) * 30, "W", "%", (0.01,) * 30, 2.0) for d in (0.1, 0.2)]

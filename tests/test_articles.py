@@ -15,7 +15,7 @@ from tests.test_desktop import until
 from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.finding import Finding, Reading
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.bench.limits_sheet import ReadingLimits
+from lucid_anvil.desktop.parts.limits_sheet import ReadingLimits
 from lucid_anvil.engine.newplan import lacking, suits
 from lucid_anvil.folio.cards import report_of
 from lucid_anvil.folio.handing import begin_paper

@@ -15,7 +15,7 @@ from tests.test_desktop import until
 from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.finding import Finding, Reading
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.desktop.bench.limits_sheet import limitable, limits_typed
+from lucid_anvil.desktop.parts.limits_sheet import limitable, limits_typed
 from lucid_anvil.desktop.parts.photo import Large
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.lab.walkrounds import as_text, from_text

@@ -14,11 +14,13 @@ from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.curvelimits import CurveLimits, held_to, limited
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.limits import Limits, related
+from lucid_anvil.contracts.method import held_to_all
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.quality.masks import Mask
-from lucid_anvil.desktop.bench.curve_limits import CurveLimitsPage, limitable_curves
-from lucid_anvil.desktop.bench.limits_sheet import limits_typed
+from lucid_anvil.desktop.lightbox.again_view import AgainView
+from lucid_anvil.desktop.parts.curve_limits import CurveLimitsPage, limitable_curves
+from lucid_anvil.desktop.parts.limits_sheet import LimitsSheet, limits_typed
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.lab.unit_limits import Unit
 
@@ -47,6 +49,8 @@ def wanted(**given: Any) -> CurveLimits:
         (response(1.5, None), {"rule": "simple"}, "outside", -0.5),
         (response(1.5), {"floats": True}, "inside", 1.0),
         (response(1.5), {"floats": True, "most": "0.2 dB"}, "outside", -0.3),
+        (response(-1.5), {"floats": True, "most": "0.2 dB"}, "outside", -0.3),
+        (response(-1.5), {"floats": True}, "inside", 1.0),
         (response(0.0), {"low": None}, "inside", 1.0),
         (response(-40.0), {"low": None}, "inside", 41.0),
         (response(np.where(X > 1001, 9.0, 0.0)), {"high": [3, 1, None]}, "inside", 1.0),  # opened above 1 kHz
@@ -261,3 +265,28 @@ def test_limits_of_a_test_in_hand_by_its_key(window: Any, demo_lab: Any, monkeyp
     bench.editing.undo()
     until(lambda: not bench.aside.open)
     assert "curve_limits" not in load_yaml(place)["steps"][0]["settings"]
+
+
+def test_a_take_is_read_again_by_limits_that_are_drawn_around_it(qtbot: Any, kept: Any) -> None:
+    again = AgainView()
+    qtbot.addWidget(again)
+    again.show_take(kept)
+    again.sheet.rows["curve_limits"].edit.click()
+    sheet = again.findChild(LimitsSheet)
+    page = sheet.curves
+    page.which.setCurrentIndex(page.keys.index("sensitivity"))
+    page.below.setText("")
+    page.above.setText("1 %")
+    page.make.click()
+    sheet.done_with()
+    assert again.given["curve_limits"]["sensitivity"]["from"] == "one unit +1 %"
+    method = registry.get(kept.plan().step.method)
+
+    def judged() -> Finding:
+        return held_to_all(kept.finding(), check(method.Settings, again.given, "settings"))
+
+    made = judged()
+    assert made.reading("margin_sensitivity").verdict in ("inside", "open")
+    assert made.curve("sensitivity").high is not None
+    again.given["curve_limits"]["sensitivity"]["high"] = [0.0] * len(again.given["curve_limits"]["sensitivity"]["x"])
+    assert judged().verdict == "outside"

@@ -27,8 +27,8 @@ FALL = 6.0
 ARRIVING = 1.2
 """s after a start in which the gain may be found anew: it comes up from 20 dB below"""
 TREND = 0.2
-"""s at least over which the trend of the ratio is taken while it is swept; over less a sharp mode (Q of 50 at 4 oct/min,
-blocks of 12.5 ms) swings the loop"""
+"""s at least over which the trend of the ratio is taken while it is swept; over less a sharp mode (Q of 50 at
+4 oct/min, blocks of 12.5 ms) swings the loop"""
 SWEPT = 120.0
 """dB an octave more while it is swept: a mode that moved"""
 

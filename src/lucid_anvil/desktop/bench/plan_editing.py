@@ -25,8 +25,8 @@ from ...lab.walkrounds import as_text, from_text, with_photo
 from ..parts.asking import ask_which
 from ..parts.course_menu import stretch_menu
 from ..parts.forms import Field, Sheet
+from ..parts.limits_sheet import LimitsSheet
 from ..parts.settings_view import SettingsView
-from .limits_sheet import LimitsSheet
 
 if TYPE_CHECKING:
     from .place import BenchPlace

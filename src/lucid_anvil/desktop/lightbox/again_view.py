@@ -16,6 +16,8 @@ from ...contracts.settings import check
 from ...core.errors import BadInput
 from ...lab.editing import NOTHING, typed
 from ...lab.takes import Take
+from ...lab.unit_limits import Unit
+from ..parts.limits_sheet import LimitsSheet
 from ..parts.settings_view import SettingsView
 from ..parts.widgets import button, label, three
 
@@ -33,6 +35,13 @@ def with_value(settings: dict[str, Any], path: Sequence[str], value: Any) -> dic
     else:
         at[path[-1]] = value
     return made
+
+
+def with_limits(settings: dict[str, Any], sheet: LimitsSheet) -> dict[str, Any]:
+    """Settings with the limits that were set in a sheet."""
+    for key, value in (("limits", sheet.limits), ("curve_limits", sheet.curve_limits)):
+        settings = with_value(settings, [key], value or NOTHING)
+    return settings
 
 
 def difference(before: Finding | None, after: Finding) -> str:
@@ -79,6 +88,8 @@ class AgainView(QWidget):
         self.sheet = SettingsView()
         self.sheet.changed.connect(self._set)
         self.sheet.closed.connect(self.closed)
+        self.sheet.tables = ("limits", "curve_limits")
+        self.sheet.table.connect(lambda _s: self.edit_limits())
         column.addWidget(self.sheet, 1)
         foot = QHBoxLayout()
         self.told = label("", "muted", wrap=True)
@@ -95,6 +106,20 @@ class AgainView(QWidget):
         self.sheet.method = ""
         self.sheet.show_method(registry.get(step.method), self.given)
         self.told.setText(f"{take.name}: change what should differ, then read it again.")
+
+    def edit_limits(self) -> None:
+        """Limits that it is to be read with, of readings and of curves, around what it read before."""
+        if self.take is None:
+            return
+        method, seen = registry.get(self.take.plan().step.method), self.take.finding()
+        one = [] if seen is None else [Unit(self.take.folder.parent.name, self.take.folder, seen)]
+        sheet = LimitsSheet(self, method, seen, self.given, lambda key: [u for u in one if not key or u.curve(key)])
+
+        def taken() -> None:
+            self.given = with_limits(self.given, sheet)
+            self.sheet.show_method(method, self.given)
+
+        sheet.then(taken)
 
     def _read(self) -> None:
         if self.take is not None:

@@ -20,9 +20,10 @@ from ...lab.takes import Take
 from ..bench.new_test import MethodRow
 from ..parts.background import Background
 from ..parts.forms import Over
+from ..parts.limits_sheet import LimitsSheet
 from ..parts.settings_view import SettingsView
 from ..parts.widgets import button, clear, label, scrolled, section
-from .again_view import with_value
+from .again_view import with_limits, with_value
 
 NONE = "none"
 UNITS = {"force": "N", "displacement": "m", "extension": "m", "transverse": "m", "pressure": "Pa", "torque": "N*m",
@@ -144,6 +145,8 @@ class ReadingSheet(Over):
         self.sheet = SettingsView()
         self.sheet.close_.hide()
         self.sheet.changed.connect(self._set)
+        self.sheet.tables = ("limits", "curve_limits")
+        self.sheet.table.connect(lambda _s: self.edit_limits())
         column.addWidget(self.sheet, 1)
         names = QGridLayout()
         names.setHorizontalSpacing(10)
@@ -194,6 +197,17 @@ class ReadingSheet(Over):
         self.sheet.method = ""
         self.sheet.show_method(method, self.given)
         self.wrong.hide()
+
+    def edit_limits(self) -> None:
+        """Limits that it is to be read with; nothing was read yet."""
+        method = registry.get(self.name)
+        sheet = LimitsSheet(self, method, None, self.given, lambda _key: [])
+
+        def taken() -> None:
+            self.given = with_limits(self.given, sheet)
+            self.sheet.show_method(method, self.given)
+
+        sheet.then(taken)
 
     def _set(self, setting: Setting, text: str) -> None:
         """Take a setting; what contradicts others is said when it is read, since several may be needed at once."""

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 from ....contracts.finding import Curve, Finding
 from ....core.figures import figure
 from ....desktop.bench.course_view import clock
-from ....desktop.bench.limits_sheet import LimitsSheet
 from ....desktop.bench.run_result import RunResult
 from ....desktop.bench.side import Side
 from ....desktop.bench.stretch_view import StretchView
+from ....desktop.parts.limits_sheet import LimitsSheet
 from ....desktop.parts.panels import Row, reading_row
 from ....desktop.parts.widgets import button
 from ....engine.preparing import Prepared

@@ -26,9 +26,9 @@ from ...core.errors import BadInput
 from ...core.quantities import parse, split
 from ...lab.articles import Article, figures_in_unit
 from ...lab.unit_limits import Unit
-from ..parts.forms import Over
-from ..parts.widgets import Tabs, button, label
 from .curve_limits import CurveLimitsPage
+from .forms import Over
+from .widgets import Tabs, button, label
 
 LOW, HIGH, OF = 2, 3, 4
 FROM = Qt.ItemDataRole.UserRole

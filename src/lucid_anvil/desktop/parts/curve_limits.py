@@ -34,9 +34,9 @@ from ...core.errors import BadInput
 from ...core.quantities import parse
 from ...lab.rowtext import from_text
 from ...lab.unit_limits import Unit, lines_from
-from ..parts import theme
-from ..parts.chart import Chart
-from ..parts.widgets import Verdict, button, label
+from . import theme
+from .chart import Chart
+from .widgets import Verdict, button, label
 
 Limits = dict[str, Any]
 COLUMNS = ("x", "low", "high")
