@@ -162,6 +162,14 @@ def test_a_level_is_typed_in_any_unit(text: str, volts: float) -> None:
     assert level_in_volts(text, live, {"control": ("m/s²", 0.01)}) == pytest.approx(volts, rel=1e-3)
 
 
+def test_a_level_in_watts_goes_by_the_load() -> None:
+    live = {"level": 0.1, "drive": 0.07, "figures": {"A": {"rms": 2.0, "frequency": 1000.0}}}
+    inputs = {"A": ("V", 1.0)}
+    assert level_in_volts("2 W", live, inputs, 8.0) == pytest.approx(0.1 * 4.0 / 2.0)
+    with pytest.raises(BadInput, match="into which load"):
+        level_in_volts("2 W", live, inputs)
+
+
 @pytest.mark.parametrize(
     ("text", "why"), [("3", "no unit"), ("-3 V", "below zero"), ("2 N", "no input here"), ("6 m/s²", "turn it up")]
 )
@@ -209,6 +217,13 @@ def test_rows_are_read_from_the_record_and_the_end_is_at_rest() -> None:
     assert by["row_2_control"].value == pytest.approx(0.2 / math.sqrt(2) / 0.01, rel=1e-3)
     assert by["row_1_meter"].value == 1.02 and by["row_1_meter"].unit == "V"
     assert "row_1_drive" not in by and "no calibration" in finding.notes[0]
+    # Volts show what stands still beside them, and with a load the power into it.
+    bare = METHOD.Settings(highest=1.0, load="8 ohm")
+    volts = METHOD.evaluate({"A": channel_of("A", "V", RATE, 40 * x + 0.1)}, bare, marks)
+    by = {r.key: r for r in volts.readings}
+    assert by["row_1_a_dc"].value == pytest.approx(0.1, rel=1e-3)
+    assert by["row_1_a_power"].value == pytest.approx(by["row_1_a"].value ** 2 / 8) and by["row_1_a_power"].unit == "W"
+    assert not any("power" in r.key for r in finding.readings)
     # A distorted path shows it; a limit is judged; a record that is cut gives no figure.
     bent = {"control": channel_of("control", "V", RATE, x + 0.2 * x**2)}
     limited = given.model_copy(update={"limits": {"row_2_control_thd": {"high": "1 %"}}})

@@ -31,6 +31,8 @@ class HandSettings(MethodSettings):
     """Of a frame's crosshead, moved by hand"""
     crush: Annotated[float, quantity("N")] = 50.0
     """Force at which a crosshead that is moved by hand goes no further that way"""
+    load: Annotated[float, quantity("ohm")] | None = None
+    """On the inputs that measure volts, such as an amplifier's: for levels in W, and the power that is shown"""
     average: Annotated[float, quantity("s")] = 0.5
     """Over which a row's figures are taken"""
     longest: Annotated[float, quantity("s")] = 600.0
@@ -46,6 +48,8 @@ class HandSettings(MethodSettings):
             raise ValueError("frequency and to must be above zero.")
         if min(self.highest, self.rate, self.fastest, self.crush) <= 0:
             raise ValueError("highest, rate, fastest and crush must be above zero.")
+        if self.load is not None and self.load <= 0:
+            raise ValueError("load: above zero.")
         if not 0.05 <= self.average <= 10:
             raise ValueError("average: between 0.05 s and 10 s.")
         if not 1 <= self.longest <= 7200:

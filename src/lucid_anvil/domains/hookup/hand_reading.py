@@ -30,7 +30,7 @@ def read(record: Mapping[str, Channel], settings: HandSettings, marks: Sequence[
         if per is None and channel.unit != unit:
             unit = channel.unit
         for k, row in enumerate(rows, 1):
-            made = _of_row(channel, row, k, role, unit, per)
+            made = _of_row(channel, row, k, role, unit, per, settings.load)
             values.append(made[0].value)
             readings += made
         if rows:
@@ -42,7 +42,9 @@ def read(record: Mapping[str, Channel], settings: HandSettings, marks: Sequence[
     return Finding("by-hand", tuple(limits.judge(r) for r in readings), tuple(curves), notes=notes)
 
 
-def _of_row(channel: Channel, row: Mapping[str, Any], k: int, role: str, unit: str, per: float | None) -> list[Reading]:
+def _of_row(
+    channel: Channel, row: Mapping[str, Any], k: int, role: str, unit: str, per: float | None, load: float | None
+) -> list[Reading]:  # fmt: skip
     key, title = f"row_{k}_{_key(role)}", f"{k} · {role}"
     x = channel.between(float(row["start"]), float(row["stop"]))
     wanted = int(0.95 * (float(row["stop"]) - float(row["start"])) * channel.rate)
@@ -50,6 +52,10 @@ def _of_row(channel: Channel, row: Mapping[str, Any], k: int, role: str, unit: s
         return [Reading(key, title, None, unit, valid=False, reason="the record ends before this row does")]
     told = figures(x / (per or 1.0), channel.rate, row.get("frequency"))
     made = [Reading(key, title, told["rms"], unit)]
+    if unit == "V" and role != "drive":
+        made.append(Reading(f"{key}_dc", f"{title}, DC", told["mean"], unit))
+        if load is not None:
+            made.append(Reading(f"{key}_power", f"{title}, into {load:g} Ω", told["rms"] ** 2 / load, "W"))
     if told["thd"] is not None:
         # Of noise alone; what the source itself distorts is in the value.
         doubt = max(told["thd_high"] - told["thd"], told["thd"] - told["thd_low"])

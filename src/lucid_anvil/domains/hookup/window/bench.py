@@ -214,6 +214,7 @@ class HookUpBench(Side):
     def begin(self, prepared: Prepared) -> None:
         super().begin(prepared)
         inputs = {i.role: (i.unit, 1 / i.scale) for i in prepared.facts.inputs}
+        self.stretches.load = prepared.settings.load
         self.stretches.wake(True, inputs)
 
     def skip(self) -> None:
@@ -229,8 +230,13 @@ class HookUpBench(Side):
             unit, scale = per.get(role, ("V", 1.0))
             by, own = fitting(f["rms"] / scale, unit)
             told = f"{three(by * f['rms'] / scale)} {own}"
-            thd = "" if role == "drive" or f.get("thd") is None else f"thd {_thd(f)}, thd + n {three(f['thd_n'])} %"
-            rows.append((role, told, None, 0.0, "plain", thd))
+            more = [] if role == "drive" or f.get("thd") is None else [f"thd {_thd(f)}, thd + n {three(f['thd_n'])} %"]
+            if unit == "V" and role != "drive":
+                if prepared.settings.load is not None:
+                    more.insert(0, f"{three((f['rms'] / scale) ** 2 / prepared.settings.load)} W")
+                by, own = fitting(f["mean"] / scale, unit)
+                more.append(f"DC {three(by * f['mean'] / scale)} {own}")
+            rows.append((role, told, None, 0.0, "plain", ", ".join(more)))
         self.bench.run.show_board(board, rows, "rms")
         self.stretches.show_live(board.live)
         self.bench.told.setText(f"{Path(board.take or '').name} · {clock(board.t)} recorded")

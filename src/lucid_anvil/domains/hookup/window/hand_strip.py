@@ -207,6 +207,8 @@ class HandStrip(QWidget):
         super().__init__()
         self.setProperty("help", "hook-up.md#By hand")
         self.live: Mapping[str, Any] = {}
+        self.load: float | None = None
+        """Ω behind the inputs that measure volts, where it is known"""
         self.inputs: dict[str, tuple[str, float]] = {}
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 2, 0, 0)
@@ -235,7 +237,7 @@ class HandStrip(QWidget):
         self.frequency.returnPressed.connect(lambda: self._typed("frequency", self.frequency))
         self.to.returnPressed.connect(lambda: self._typed("to", self.to))
         self.level.returnPressed.connect(self._level_typed)
-        self.level.setToolTip("In V peak at the source, dB re 1 V rms, or what an input shows now: 3 m/s², 2 N")
+        self.level.setToolTip("V peak at the source, dB re 1 V rms, or what an input shows now: 3 m/s², 2 N, 10 W into the load")
         self.bar = LevelBar()
         self.bar.turned.connect(lambda volts: self.drive.emit({"level": volts}))
         column = QVBoxLayout()
@@ -303,7 +305,7 @@ class HandStrip(QWidget):
 
     def _level_typed(self) -> None:
         try:
-            volts = level_in_volts(self.level.text(), self.live, self.inputs)
+            volts = level_in_volts(self.level.text(), self.live, self.inputs, self.load)
         except BadInput as problem:
             self.said.emit(str(problem))
             return
@@ -330,9 +332,11 @@ class HandStrip(QWidget):
         self.row.emit({"meter": typed} if typed else {})
 
 
-def level_in_volts(text: str, live: Mapping[str, Any], inputs: Mapping[str, tuple[str, float]]) -> float:
+def level_in_volts(
+    text: str, live: Mapping[str, Any], inputs: Mapping[str, tuple[str, float]], load: float | None = None
+) -> float:  # fmt: skip
     """A level as it was typed, in V peak at the source: volts, dB re 1 V rms, or the rms that an input shall show, by
-    what it shows now. Raises BadInput."""
+    what it shows now; in W what the first input that measures volts shall show into `load` [Ω]. Raises BadInput."""
     value, unit = split(text)
     if value is None or not unit:
         raise BadInput(f"level: '{text}' has no unit: write it like '120 mV', '−20 dB' or '3 m/s²'.")
@@ -342,6 +346,10 @@ def level_in_volts(text: str, live: Mapping[str, Any], inputs: Mapping[str, tupl
         raise BadInput(f"level: '{text}' is below zero.")
     if same_kind(unit, "V"):
         return parse(text, "V", "level")
+    if same_kind(unit, "W"):
+        if load is None:
+            raise BadInput("level: it is not known into which load: type it in the settings (T), load.")
+        text, unit = f"{math.sqrt(parse(text, 'W', 'level') * load)!r} V", "V"
     role = next((r for r, (u, _) in inputs.items() if same_kind(unit, u)), None)
     if role is None:
         raise BadInput(f"level: no input here measures {unit}.")
