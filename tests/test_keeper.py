@@ -86,6 +86,8 @@ class Run:
         self.heard: list[dict[str, Any]] = []
         self.waiting: deque[tuple[bytes, bytes]] = deque()
         self.late: set[int] = set()
+        self.patience: list[float] = []
+        """How long it was waited for, each time"""
         self.gone_from = self.deaf_from = 10**9
         self.expect: dict[int, tuple[float, float, float, float]] = {}
         self.size = 1.0
@@ -103,7 +105,8 @@ class Run:
             self.ring.put_drive(i + 2, np.full(N, self.size))
             self.waiting.append((b"D", struct.pack("<qdddd", i + 2, *self.expect.get(i, (NAN, NAN, NAN, NAN)))))
 
-    def ready(self, _timeout: float) -> bool:
+    def ready(self, timeout: float) -> bool:
+        self.patience.append(timeout)
         return bool(self.waiting) or len(self.blocks) > self.gone_from
 
     def receive(self) -> tuple[bytes, bytes]:
@@ -269,6 +272,43 @@ def test_a_drive_that_comes_late_brings_it_down(bench: Any) -> None:
     assert not c.noted("trip")  # where nothing is driven nothing need be brought down
 
 
+@pytest.mark.parametrize("pace", ["real", "fast"])
+def test_a_drive_is_waited_for_as_long_as_the_pace_allows(bench: Any, pace: str) -> None:
+    b = bench(6)
+    b.keeper.pace = pace
+    b.go()
+    most = b.rig.front_end.patience if pace == "real" else keeper_module.PATIENCE
+    assert max(b.run.patience) == pytest.approx(most, abs=0.05)
+    # What is left of it when something else came first is less, and never less than nothing.
+    c = bench(3)
+    c.keeper.pace = "real"
+    c.keeper.rig = c.rig.model_copy(update={"front_end": c.rig.front_end.model_copy(update={"patience": 1e-6})})
+    c.run.orders[1] = [(b"K", {"sensitivities": SENSITIVITY, "control": {}})] * 3
+    c.go()
+    assert max(c.run.patience) <= 1e-6
+
+
+def test_a_front_end_that_is_real_gets_no_more_time_than_its_own(bench: Any) -> None:
+    for driver, least in (("standin", keeper_module.STANDIN_PATIENCE), ("soundcard", 0.0)):
+        b = bench(3)
+        b.keeper.pace = "real"
+        b.keeper.rig = b.rig.model_copy(
+            update={"front_end": b.rig.front_end.model_copy(update={"driver": driver})}
+        )
+        b.go()
+        assert b.keeper.patience == max(keeper_module.DEVICE_PATIENCE["real"], least)
+
+
+def test_the_guards_know_what_the_probe_run_found(bench: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    b, known = bench(6), []
+    monkeypatch.setattr(b.keeper.guards, "know", known.append)
+    monkeypatch.setattr(keeper_module.chain, "unpack", lambda payload: ("model", payload))
+    b.run.orders[2] = [(b"M", b"packed")]
+    b.go()
+    assert known == [("model", b"packed")]
+    assert all("rooms" in block and isinstance(block["rooms"], list) for block in b.run.blocks)
+
+
 def test_only_the_drive_for_this_block_counts(bench: Any) -> None:
     b = bench(6)
     b.run.orders[3] = [(b"D", struct.pack("<qdddd", 99, NAN, NAN, NAN, NAN))]
@@ -386,6 +426,9 @@ def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.Monke
     assert desk.put_ == [("loads", {"A": 8})] and {"name": "insert", "value": False} in b.device.told(b"C")
     assert desk.times == pytest.approx([i * N / RATE for i in range(4)])
     assert b.run.blocks[0]["instruments"] == {"supply": 230.0} and b.run.blocks[0]["trouble"] is None
+    (who,) = b.run.said("who")
+    (name, said, took), *others = who
+    assert (name, said) == ("stand-in front end", "") and 0 <= took < 30 and others == [("supply", "made up", 0.002)]
     none = bench(2)
     none.device.before[0] = [(b"P", {})]
     none.go()

@@ -237,7 +237,7 @@ class HandStrip(QWidget):
         self.frequency.returnPressed.connect(lambda: self._typed("frequency", self.frequency))
         self.to.returnPressed.connect(lambda: self._typed("to", self.to))
         self.level.returnPressed.connect(self._level_typed)
-        self.level.setToolTip("V peak at the source, dB re 1 V rms, or what an input shows now: 3 m/s², 2 N, 10 W into the load")
+        self.level.setToolTip("V peak at the source, dB re 1 V rms, or what an input shows now: 3 m/s², 2 N, 10 W")
         self.bar = LevelBar()
         self.bar.turned.connect(lambda volts: self.drive.emit({"level": volts}))
         column = QVBoxLayout()
