@@ -1,7 +1,7 @@
 PY := .venv/bin/python
 export QT_QPA_PLATFORM_TEST := offscreen
 
-.PHONY: setup demo test check bench doubt faults mutants manual screenshots clean
+.PHONY: setup demo test check bench parts doubt faults mutants manual screenshots clean
 
 setup: .venv/.ready
 
@@ -21,6 +21,9 @@ check: setup
 
 bench: setup
 	QT_QPA_PLATFORM=offscreen $(PY) scripts/bench.py
+
+parts: setup
+	$(PY) scripts/parts.py
 
 doubt: setup
 	$(PY) scripts/doubt.py

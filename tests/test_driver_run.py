@@ -55,7 +55,7 @@ def test_a_good_part_is_inside_at_its_level(tmp_path: Path, play: dict[str, str]
 
 @pytest.mark.parametrize(
     ("part", "key"),
-    [("reversed: on", "polarity"), ("rub: 0.01", "rub_max"), ("loose: 6", "loose"), ("sensitivity: 0.4 Pa/V", "sensitivity"),
+    [("leak: 0.9", "resonance"), ("reversed: on", "polarity"), ("rub: 0.01", "rub_max"), ("loose: 6", "loose"), ("sensitivity: 0.4 Pa/V", "sensitivity"),
      ("resonance: 120 Hz", "resonance"), ("resistance: 7.4 ohm", "impedance_minimum"), ("square: 0.03", "thd_max")],
 )  # fmt: skip
 def test_what_is_wrong_with_a_part_is_told(tmp_path: Path, part: str, key: str) -> None:

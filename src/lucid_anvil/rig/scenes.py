@@ -177,6 +177,10 @@ class DriverScene(Model):
     """a coil that touches, as a share of the sound"""
     loose: int = 0
     """particles that strike in a second"""
+    strike: Annotated[float, quantity("Pa")] = 0.06
+    """of each, at the microphone"""
+    leak: float = Field(default=0.0, ge=0, le=1)
+    """of the air behind the cone that escapes: its resonance is damped, and the lowest tones go"""
     noise: Annotated[float, quantity("Pa")] = 0.0005
 
 

@@ -21,11 +21,12 @@ class DriverBench(ListeningBench):
         assert isinstance(scene, DriverScene)
         self.driver = scene
         rate = rig.front_end.rate
-        w, q = 2 * np.pi * scene.resonance, scene.quality
+        w, q = 2 * np.pi * scene.resonance, scene.quality * (1 - 0.5 * scene.leak)
+        peak = scene.peak * (1 - 0.6 * scene.leak)
         tank = np.array([1.0, w / q, w * w])
-        whole = np.polyadd(np.polymul([scene.inductance, scene.resistance], tank), [scene.peak * w / q, 0.0])
+        whole = np.polyadd(np.polymul([scene.inductance, scene.resistance], tank), [peak * w / q, 0.0])
         self.coil = bilinear(tank, whole, rate)
-        self.cone = butter(2, scene.resonance * 0.85, "high", fs=rate)
+        self.cone = butter(2, scene.resonance * (0.85 + 0.5 * scene.leak), "high", fs=rate)
         self.far = butter(2, min(1500.0, 0.1 * rate), "low", fs=rate)
         self.states: dict[str, Floats] = {"coil": np.zeros(3), "cone": np.zeros(2), "far": np.zeros(2)}
         self.waiting = np.zeros(max(int(round(scene.delay * rate)), 1))
@@ -68,7 +69,7 @@ class DriverBench(ListeningBench):
             at = int((self.next_strike - t[0]) * rate)
             if 0 <= at < t.size:
                 k = np.arange(min(60, t.size - at))
-                made[at : at + k.size] += 0.06 * np.exp(-k / 8) * np.cos(2 * np.pi * 9000 * k / rate)
+                made[at : at + k.size] += self.driver.strike * np.exp(-k / 8) * np.cos(2 * np.pi * 9000 * k / rate)
             gap = float(self.noises.exponential(1 / self.driver.loose)) + 0.02
             self.next_strike = max(self.next_strike, t[0]) + gap
         return made
