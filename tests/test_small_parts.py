@@ -212,6 +212,10 @@ def test_lengths_take_a_prefix_that_fits() -> None:
 
     stroke = Reading("stroke", "Stroke", 0.00093, "m", 0.00002, 2.0)
     assert reading_row(stroke)[1] == "0.930 ± 0.020 mm"
+    # Of what has a least alone the bar shows how near it is; a margin, whose least is nothing, has none.
+    strength = Reading("s", "Strength", 500e6, "Pa", 10e6, low=470e6, verdict="inside")
+    assert reading_row(strength)[2:4] == (pytest.approx(0.94), pytest.approx(0.0188))
+    assert reading_row(Reading("m", "Margin", 3.4, "dB", 0.3, low=0.0, verdict="inside"))[2] is None
     assert [on_paper(stroke)[k] for k in ("value", "uncertainty", "unit")] == ["0.930", "0.020", "mm"]
 
 

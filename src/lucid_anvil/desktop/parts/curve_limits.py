@@ -407,7 +407,7 @@ class CurveLimitsPage(QWidget):
         self.table.setRowCount(x.size)
         for i in range(x.size):
             for k, values in enumerate((x, lines["low"], lines["high"])):
-                text = "" if np.isnan(values[i]) else f"{values[i]:.4g}".replace("-", "−")
+                text = "" if np.isnan(values[i]) else f"{float(f'{values[i]:.4g}'):g}".replace("-", "−")
                 self.table.setItem(i, k, QTableWidgetItem(text))
         self.filling = False
         if x.size:

@@ -116,10 +116,14 @@ def reading_row(r: Reading) -> Row:
     if r.value is not None and (r.low is not None or r.high is not None):
         if r.low is not None and r.high is not None:
             middle, half = (r.low + r.high) / 2, (r.high - r.low) / 2
-        else:
-            bound = r.high if r.high is not None else r.low or 0.0
-            middle, half = 0.0, abs(bound) or 1.0
-        used, whisker = share_of(r.value - middle, half), (r.uncertainty or 0.0) / half if half > 0 else 0.0
+            used, whisker = share_of(r.value - middle, half), (r.uncertainty or 0.0) / half if half > 0 else 0.0
+        elif r.high is not None:
+            half = abs(r.high) or 1.0
+            used, whisker = share_of(r.value, half), (r.uncertainty or 0.0) / half
+        elif r.low:
+            # The more it is above its least, the less of what there is is used.
+            used = r.low / r.value if r.low > 0 and r.value > 0 else share_of(r.value, abs(r.low))
+            whisker = used * (r.uncertainty or 0.0) / abs(r.value) if r.value else 0.0
         if r.verdict == "open" and not word:
             word = "can't be told apart from the limit"
     return r.label, figure, used, whisker, r.verdict, word
