@@ -15,8 +15,8 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 
 KEPT = (
-    "ledger", "bench-running", "budget", "cards", "force", "profile-editor", "sine-running", "endurance",
-    "warmed", "response", "tension", "overlay", "settings", "lookout", "amplifier-sheet", "beginning", "hook-up",
+    "ledger", "bench-running", "new-test", "cards", "force", "profile-editor", "sine-running", "trend",
+    "warmed", "limits", "tension", "overlay", "settings", "lookout", "amplifier-sheet", "beginning", "hook-up",
     "by-hand", "four-steps",
 )  # fmt: skip
 """One of each main view; the story takes more on its way."""
@@ -92,6 +92,7 @@ def main() -> None:
         story.run_own()
         story.run_listening()
         story.run_frame()
+        story.run_line()
         story.run_warmed()
         story.run_force()
         story.run_amplifier()

@@ -12,6 +12,7 @@ from ..contracts.settings import Model, check
 from ..core.errors import BadInput
 from ..core.quantities import parse
 from .patterns import slug
+from .photos import article_of
 from .place import Lab
 from .textfiles import dump_yaml, load_yaml, whole_write
 
@@ -63,6 +64,14 @@ def copied_into(take: Path, plan_file: Path) -> None:
     place = plan_file.parent.parent / FILE
     if place.is_file():
         shutil.copyfile(place, take / FILE)
+
+
+def named(lab: Lab, plan_folder: Path) -> str:
+    """What a take in a plan's folder is of, by the names of its folders: article and test; a calibration's sensor."""
+    article, test = article_of(lab, plan_folder), plan_folder.name
+    if article is None:
+        return test.removeprefix("comparison-").upper() if test.startswith("comparison-") else test
+    return f"{article.name}, {test}"
 
 
 def known(lab: Lab) -> dict[str, Path]:

@@ -13,6 +13,7 @@ from ..contracts.finding import Curve, Finding
 from ..core.errors import BadInput
 from ..core.quality.masks import around, batch
 from ..core.quantities import parse, split
+from .photos import article_of
 from .place import Lab
 from .plans import put_plan
 from .takes import list_takes
@@ -132,7 +133,8 @@ def units_of(lab: Lab, method: str) -> list[Unit]:
     for take in list_takes(lab.jobs):
         finding = take.finding()
         if finding is not None and finding.method == method:
-            newest[take.folder.parent] = Unit(take.folder.parent.name, take.folder, finding)
+            of = article_of(lab, take.folder.parent) or take.folder.parent
+            newest[of] = Unit(of.name, take.folder, finding)
     return list(newest.values())[::-1]
 
 

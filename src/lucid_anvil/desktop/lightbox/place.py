@@ -21,6 +21,7 @@ from ...core.errors import BadInput
 from ...engine.evaluating import reread, stated
 from ...formats import Recording, read, write
 from ...formats.files import ENDINGS
+from ...lab.articles import named
 from ...lab.catalogue import Catalogue
 from ...lab.exporting import export
 from ...lab.papers import name_of
@@ -178,11 +179,11 @@ class LightboxPlace(QWidget):
             if self.wanted is not None and take.folder.resolve() not in self.wanted:
                 continue
             files = take.finding_files()
-            parent = take.folder.parent.name
-            name = parent.removeprefix("comparison-").upper() if parent.startswith("comparison-") else parent
+            name, status = named(self.lab, take.folder.parent), take.status()
+            ended = "" if status == "done" else f" · {status}"
             for k, file in enumerate(files[::-1] or [None]):
                 which = f" · reading {len(files) - k}" if len(files) > 1 else ""
-                self._add(f"{name} · {take.name}{which} · {take.status()}", take.folder, file)
+                self._add(f"{name} · {take.name}{which}{ended}", take.folder, file)
         for place in self.files:
             self._add(place.name, place, None)
         for i in range(self.list.count()):
@@ -467,7 +468,8 @@ class LightboxPlace(QWidget):
         self.wanted = None
         self.query.clear()
         self._show_alone(take)
-        self.hint.setText(f"Kept as {take.folder.parent.name} · {take.name}: read it again, report it, compare it.")
+        name = named(self.lab, take.folder.parent)
+        self.hint.setText(f"Kept as {name} · {take.name}: read it again, report it, compare it.")
 
     def _show_alone(self, take: Take) -> None:
         """The newest finding of a take, and no other."""

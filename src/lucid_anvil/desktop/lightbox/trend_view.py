@@ -52,6 +52,7 @@ class TrendView(QWidget):
         self.reading.setAccessibleName("reading")
         self.method.activated.connect(lambda _i: self._method_chosen())
         self.reading.activated.connect(lambda _i: self.draw())
+        self.method.setMinimumWidth(190)
         self.reading.setMinimumWidth(260)
         self.out = button("Table…", "chip", "Every value with its take, as csv or xlsx")
         self.out.clicked.connect(self.export)

@@ -31,6 +31,11 @@ def settle(seconds: float = 0.4) -> None:
     wait_until(lambda: False, seconds)
 
 
+LOUD = (1.0, 1.012, 0.985, 1.006, 0.994, 1.02, 1.03, 1.045)
+RISE = (1.0, 0.994, 1.008, 1.003, 0.99, 1.012, 1.004, 0.997)
+"""Of drivers on the line: their sensitivity and resonance re the first; the last ones grow louder"""
+
+
 class Story:
     """The demo's course through the window, with a picture at each stop."""
 
@@ -246,6 +251,57 @@ class Story:
         settle(0.5)
         self.shot("record-read")
         bench.leave()
+
+    def run_line(self) -> None:
+        """Drivers one after the other, limits drawn around the good ones, and how a reading goes from part to part."""
+        from PyQt6.QtCore import Qt
+        from PyQt6.QtWidgets import QApplication
+
+        from ...lab.patterns import for_unit
+        from ...lab.textfiles import dump_yaml, load_yaml
+        from ..parts.limits_sheet import LimitsSheet
+
+        bench = self.window.bench
+        base = self.lab.jobs / (self.lab.facts.job or "bench") / "fog-driver" / "line" / "line.plan.yaml"
+        place = self.lab.folder / "rigs" / "driver.rig.yaml"
+        rig = load_yaml(place)
+        self.window.go("Bench")
+        for i, (loud, rise) in enumerate(zip(LOUD, RISE, strict=True)):
+            rig["standin"] |= {"seed": 100 + i}
+            rig["standin"]["scene"] |= {"sensitivity": f"{0.5 * loud:.4f} Pa/V", "resonance": f"{95 * rise:.2f} Hz"}
+            place.write_text(dump_yaml(rig), encoding="utf-8")
+            bench.open_plan(for_unit(self.lab, base, f"Driver FD-{i + 1:03d}"))
+            wait_until(lambda: not bench.aside.open and bench.state in ("starting", "walk-round"), 30)
+            self._walk()
+            self._until_done()
+        bench.edit_limits()
+        wait_until(lambda: isinstance(QApplication.activeModalWidget(), LimitsSheet), 20)
+        sheet = QApplication.activeModalWidget()
+        assert isinstance(sheet, LimitsSheet)
+        sheet.tabs.choose("curves")
+        page = sheet.curves
+        for i in range(page.list.count()):
+            item = page.list.item(i)
+            if item is not None:
+                item.setCheckState(Qt.CheckState.Checked)
+        page.below.setText("3 s; 1 dB")
+        page.above.setText("3 s; 1 dB")
+        page.most.setText("10")
+        page.make.click()
+        settle(0.5)
+        sheet.grab().save(str(self.pictures / "limits.png"))
+        sheet.reject()
+        self.window.go("Lightbox")
+        box = self.window.place("Lightbox")
+        box.reload()
+        box.tabs.choose("trend")
+        wait_until(lambda: not box.aside.open, 20)
+        box.trend.method.setCurrentIndex(max(box.trend.method.findData("driver-check"), 0))
+        box.trend._method_chosen()
+        settle(0.4)
+        self.shot("trend")
+        box.tabs.choose("curves")
+        self.window.go("Bench")
 
     def run_warmed(self) -> None:
         """A bar of resin taken through its transition, and a horn's driver under power."""

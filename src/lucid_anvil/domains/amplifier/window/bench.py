@@ -18,6 +18,7 @@ from ....desktop.parts.widgets import button
 from ....engine.preparing import Prepared
 from ....lab.amplifier_planning import retake_sheet
 from ....lab.editing import put_rows
+from ....lab.photos import article_of
 from ....lab.takes import Take, plan_beside
 from ....lab.textfiles import load_yaml
 from ....lab.unit_limits import Unit, put_limits, step_of, units_of
@@ -205,11 +206,13 @@ class AmplifierBench(Side):
         bench, curve = self.bench, self.stage.curve_in_hand
         if bench.plan_file is None or bench.finding is None or bench.take is None or curve is None:
             return
-        lab, here = bench.lab, Unit(bench.take.parent.name, bench.take, bench.finding)
+        lab = bench.lab
+        of = article_of(lab, bench.take.parent) or bench.take.parent
+        here = Unit(of.name, bench.take, bench.finding)
 
         def units() -> list[Unit]:
             others = units_of(lab, here.finding.method)
-            return [here, *(u for u in others if u.take.parent != here.take.parent)]
+            return [here, *(u for u in others if u.name != here.name)]
 
         bench.aside.run("units", units, lambda held: self._limits(held, curve))
 
