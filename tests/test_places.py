@@ -120,6 +120,8 @@ def test_the_lightbox_lays_takes_over_one_another(window: MainWindow) -> None:
     assert {k for k in box.chart.table if k.startswith("take")} == {"take0", "take1"}
     view = box.overlay
     assert not view.keep.isVisible()
+    assert [s.name for s in box.ticked()] == ["GA-11 · take-002", "GA-11 · take-001"]
+    assert "take-001" in view.legend.text() and "take-002" in view.legend.text()
     before = {t.folder: t.counted() for t in list_takes(window.lab.jobs)}
     for way, key in (("average", "deviation"), ("difference", "deviation-difference")):
         view.way.setCurrentText(way)

@@ -50,7 +50,7 @@ TITLES = {"curves": "Takes over one another", "raw": "Raw record", "listen": "Li
           "series": "Specimens beside each other", "trend": "A reading over takes"}  # fmt: skip
 MOST = 2000
 """Takes that a search shows at most, the newest"""
-FOLDER, READING = 256, 257
+FOLDER, READING, NAME = 256, 257, 258
 """Where a list item keeps its take's folder (or a foreign file) and its finding's file"""
 
 
@@ -87,6 +87,7 @@ class LightboxPlace(QWidget):
         self.list = QListWidget()
         self.list.setIconSize(QSize(0, 0))
         self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.itemChanged.connect(lambda _i: self.draw())
         self.list.currentItemChanged.connect(lambda _a, _b: self._other())
         column.addWidget(self.list, 1)
@@ -180,10 +181,10 @@ class LightboxPlace(QWidget):
                 continue
             files = take.finding_files()
             name, status = named(self.lab, take.folder.parent), take.status()
-            ended = "" if status == "done" else f" · {status}"
+            ended = "" if status == "done" else status
             for k, file in enumerate(files[::-1] or [None]):
                 which = f" · reading {len(files) - k}" if len(files) > 1 else ""
-                self._add(f"{name} · {take.name}{which}{ended}", take.folder, file)
+                self._add(f"{name} · {take.name}{which}", take.folder, file, ended)
         for place in self.files:
             self._add(place.name, place, None)
         for i in range(self.list.count()):
@@ -219,8 +220,11 @@ class LightboxPlace(QWidget):
 
         self.aside.run("find", work, then)
 
-    def _add(self, text: str, folder: Path, file: Path | None) -> None:
+    def _add(self, name: str, folder: Path, file: Path | None, ended: str = "") -> None:
+        """A row; `ended`: how it ended, where that was not as planned."""
+        text = f"{name} · {ended}" if ended else name
         item = QListWidgetItem(text)
+        item.setData(NAME, name)
         item.setData(FOLDER, folder)
         item.setData(READING, file)
         item.setToolTip(text)
@@ -244,7 +248,7 @@ class LightboxPlace(QWidget):
                 continue
             finding = self._finding(item)
             if finding is not None:
-                made.append(Shown(item.text().rsplit(" · ", 1)[0], finding, Path(item.data(FOLDER))))
+                made.append(Shown(str(item.data(NAME)), finding, Path(item.data(FOLDER))))
         return made
 
     # --- what is shown ---------------------------------------------------------------------------------------
