@@ -74,6 +74,9 @@ def test_why_it_is_open_is_said() -> None:
     assert "below 20 Hz" in " ".join(short.notes)
     unsure = limited(response(0.0, None), wanted(), "guarded")
     assert "no uncertainty" in " ".join(unsure.notes)
+    waived = limited(response(0.0, None), wanted(rule="simple"), "guarded")
+    assert waived.verdict == "inside" and "values alone" in " ".join(waived.notes)
+    assert not limited(response(0.0, None), wanted(), "simple").notes
     beyond = limited(response(1.5), wanted(), "guarded")
     assert "0.5 dB at 1000 Hz" in " ".join(beyond.notes)
 
@@ -163,6 +166,12 @@ def test_a_reading_against_another_one(left: float, right: float | None, doubt: 
     assert made.reading("left").verdict == said
     if right is not None:
         assert made.reading("left").low == pytest.approx(right - 1)
+
+
+def test_limits_from_another_reading_are_open_until_that_is_looked_at() -> None:
+    given = {"left": {"low": "-1 dB", "of": "right"}}
+    first = Limits(given, {"left": "dB", "right": "dB"}, "simple").judge(Reading("left", "Left", 94.0, "dB"))
+    assert first.verdict == "open" and first.low is None
 
 
 def test_a_reading_against_what_is_not_there_or_not_alike() -> None:

@@ -106,9 +106,11 @@ def limited(curve: Curve, given: CurveLimits, rule: str) -> Limited:
         mask = replace(mask, low=mask.low + shift, high=mask.high + shift)
     low, high = mask.at(x)
     held = np.isfinite(low) | np.isfinite(high)
-    rule = given.rule or rule
+    own_rule, rule = rule, given.rule or rule
     inside, outside = mask.states(x, np.where(counts, y, np.nan), np.zeros(y.size) if rule == "simple" else doubt)
     said = "outside" if outside.any() else "inside" if inside[held & counts].all() else "open"
+    if rule == "simple" and own_rule != "simple":
+        notes.append(f"{curve.label}: judged by its values alone, without their uncertainty, as its limits say.")
     why = [*_gaps(curve, held & ~counts), *_short(curve, mask, x[counts])]
     if rule == "guarded" and not stated and said == "open":
         why.append("it states no uncertainty, and the rule is guarded")

@@ -71,10 +71,11 @@ class Limits:
         return _sides(self.given.get(key, {}), key, self.units[key], None)
 
     def judge(self, reading: Reading) -> Reading:
-        """The reading with its limit and verdict."""
+        """The reading with its limit and verdict; open where its limits count from another reading, until `related`
+        has held it to that."""
         low, high = self.sides(reading.key)
         said = verdict(reading.value, reading.uncertainty, low, high, self.rule, reading.valid, reading.interval)
-        if not reading.valid:
+        if not reading.valid or is_reading(self.given.get(reading.key, {}).get("of")):
             said = "open"
         return replace(reading, low=low, high=high, verdict=said)
 

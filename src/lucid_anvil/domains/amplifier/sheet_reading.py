@@ -307,7 +307,7 @@ class Sheet:
             given["limits"] = {"damping_factor": limit}
         given.pop("gain_uncertainty", None)
         record = {"output": channel_of("output", "V", METER_RATE, np.array(values))}
-        found = method.evaluate(record, check(method.Settings, given, task.step.name), ())
+        found = method.judged(record, check(method.Settings, given, task.step.name), ())
         reading = found.reading("damping_factor")
         self._keep(task, replace(reading, key="damping_by_meter", label="Damping factor, by the voltmeter"), mark, why)
 
