@@ -37,7 +37,7 @@ def driven(
     if not prepared.method.readable(played.marks):
         return None, played
     held = {k: c for k, c in played.channels.items() if k != "drive"}
-    return prepared.method.evaluate(held, prepared.settings, played.marks), played
+    return prepared.method.judged(held, prepared.settings, played.marks), played
 
 
 @pytest.mark.parametrize("play", [{}, {"first": "20 Hz", "last": "20 kHz"}, {"seconds": "0.6 s"}])
@@ -55,12 +55,19 @@ def test_a_good_part_is_inside_at_its_level(tmp_path: Path, play: dict[str, str]
 
 @pytest.mark.parametrize(
     ("part", "key"),
-    [("leak: 0.9", "resonance"), ("reversed: on", "polarity"), ("rub: 0.01", "rub_max"), ("loose: 6", "loose"), ("sensitivity: 0.4 Pa/V", "sensitivity"),
+    [("reversed: on", "polarity"), ("rub: 0.01", "rub_max"), ("loose: 6", "loose"), ("sensitivity: 0.4 Pa/V", "sensitivity"),
      ("resonance: 120 Hz", "resonance"), ("resistance: 7.4 ohm", "impedance_minimum"), ("square: 0.03", "thd_max")],
 )  # fmt: skip
 def test_what_is_wrong_with_a_part_is_told(tmp_path: Path, part: str, key: str) -> None:
     found, _ = driven(tmp_path, part)
     assert found.verdict == "outside" and found.reading(key).verdict == "outside"
+
+
+@pytest.mark.parametrize(("part", "said"), [("", "inside"), ("leak: 0.9", "outside")])
+def test_a_leak_is_told_by_its_curve_alone(tmp_path: Path, part: str, said: str) -> None:
+    found, _ = driven(tmp_path, part, curve_limits={"impedance": {"x": ["90 Hz", "100 Hz"], "low": [25, 25]}})
+    assert found.verdict == said == found.reading("margin_impedance").verdict
+    assert all(r.verdict != "outside" for r in found.readings if not r.key.startswith("margin"))
 
 
 @pytest.mark.parametrize(

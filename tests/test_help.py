@@ -88,6 +88,23 @@ def test_ctrl_k_opens_what_is_typed(window: Any, demo_lab: Any) -> None:
     until(lambda: window.bench.plan_file == Path(plan.key) and not window.bench.aside.open)
 
 
+def test_whatever_can_be_pressed_is_reached_by_typing(window: Any, demo_lab: Any) -> None:
+    place = demo_lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml"
+    window.go("Bench")
+    bench = window.bench
+    bench.open_plan(place)
+    until(lambda: bench.plan_file == place and bench.state == "walk-round" and bool(bench.walk.shown))
+    window.find_anything()
+    named = {t.title: t for t in window.finder.found.rows if t.kind == "action"} | {
+        t.title: t for t in window._here()}  # fmt: skip
+    assert {"Limits", "Settings", "Add a stretch", "Join plans"} <= set(named)
+    assert named["Settings"].detail == "T" and "Next" not in named  # what can't be pressed now is not offered
+    window.finder.reject()
+    window._found(named["Settings"])
+    assert bench.editing.open
+    bench.editing.hide()
+
+
 def test_f1_explains_what_is_under_the_pointer(window: Any, demo_lab: Any) -> None:
     window.go("Folio")
     window.explain()

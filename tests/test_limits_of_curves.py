@@ -242,6 +242,20 @@ def test_lines_are_dragged_typed_pasted_and_thinned(qtbot: Any) -> None:
     assert not page.made and "Not limited" in page.told.text()
 
 
+def test_limits_of_a_curve_that_was_never_measured_are_left_as_they_stand(qtbot: Any) -> None:
+    held = {"own": {"x": ["1 kHz", "2 kHz"], "low": ["1 dB", "2 dB"]}}
+    page = CurveLimitsPage(registry.get("driver-check"), None, held, lambda _key: [])
+    qtbot.addWidget(page)
+    page.which.setCurrentIndex(page.keys.index("own"))
+    assert "once it was measured" in page.told.text() and page.made == held and page.table.rowCount() == 0
+    assert not page.add.isEnabled() and not page.take.isEnabled()
+    crossed = {"response": {"x": [100, 1000], "low": ["3 dB", "3 dB"], "high": ["1 dB", "1 dB"]}}
+    seen = Finding("driver-check", (), (response(0.0),))
+    page = CurveLimitsPage(registry.get("driver-check"), seen, crossed, lambda _key: [])
+    qtbot.addWidget(page)
+    assert "exchange them" in page.told.text() and page.made == crossed and page.table.rowCount() == 2
+
+
 def test_limits_of_a_test_in_hand_by_its_key(window: Any, demo_lab: Any, monkeypatch: Any) -> None:
     place = demo_lab.jobs / "0412" / "battery-tray" / "random" / "random.plan.yaml"
     window.go("Bench")

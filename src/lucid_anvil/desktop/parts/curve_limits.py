@@ -403,7 +403,18 @@ class CurveLimitsPage(QWidget):
         self.floats.setChecked(bool(limits.get("floats")))
         self.reach.setText(str(limits.get("most") or ""))
         self.simple.setChecked(limits.get("rule") == "simple")
-        x, lines = self.numbers()
+        try:
+            x, lines = self.numbers()
+        except BadInput as problem:  # such as limits of a curve that was never measured, in units of their own
+            self.filling = False
+            self.table.setRowCount(0)
+            for part in (self.add, self.take):
+                part.setEnabled(False)
+            self.glyph.set("none")
+            self.told.setText(f"As they stand in the plan; they are drawn once it was measured ({problem})")
+            return
+        for part in (self.add, self.take):
+            part.setEnabled(True)
         self.table.setRowCount(x.size)
         for i in range(x.size):
             for k, values in enumerate((x, lines["low"], lines["high"])):
@@ -431,7 +442,12 @@ class CurveLimitsPage(QWidget):
             self.glyph.set("none")
             self.told.setText(given.made_from or "")
             return
-        made = limited(curve, given, "guarded")
+        try:
+            made = limited(curve, given, "guarded")
+        except BadInput as problem:  # as a hand left them in the plan's text
+            self.glyph.set("none")
+            self.told.setText(str(problem))
+            return
         self.glyph.set(made.verdict)
         room = made.margin.value
         said = f"Newest take: {theme.VERDICT_WORDS[made.verdict]}"

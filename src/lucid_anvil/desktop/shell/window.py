@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from ...contracts import registry
 from ...engine.nursery import keep_one
@@ -34,6 +34,10 @@ PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
 
 OPENED: list[Any] = []
 """The window that took another one's place"""
+
+
+PRESS = "press "
+"""What the keys of actions begin with that a button of the open place does"""
 
 
 class MainWindow(QMainWindow):
@@ -181,9 +185,22 @@ class MainWindow(QMainWindow):
 
     def find_anything(self) -> None:
         """Anything of the lab, by typing."""
-        finder = Finder(self, [*self._actions(), *things(self.lab), *self._pages()], self._found)
+        finder = Finder(self, [*self._actions(), *self._here(), *things(self.lab), *self._pages()], self._found)
         self.finder = finder
         finder.open()
+
+    def _here(self) -> list[Thing]:
+        """Whatever can be pressed in the place that is open, so that all of it is reached by typing too."""
+        self.pressed: dict[str, QPushButton] = {}
+        for one in self.findChildren(QPushButton):
+            words, _, key = one.text().partition("  ")
+            if words.strip("… ") and one.isVisible() and one.isEnabled() and words not in self.pressed:
+                self.pressed[words] = one
+        known = {text for text, *_ in self._deeds().values()}
+        return [
+            Thing("action", words.strip("… "), one.text().partition("  ")[2], f"{PRESS}{words}", one.toolTip())
+            for words, one in self.pressed.items() if words.strip("… ") not in known
+        ]  # fmt: skip
 
     def _actions(self) -> list[Thing]:
         return [Thing("action", text, key, name, words) for name, (text, key, words, _) in self._deeds().items()]
@@ -209,7 +226,9 @@ class MainWindow(QMainWindow):
 
     def _found(self, thing: Thing) -> None:
         """Open what was chosen."""
-        if thing.kind == "action":
+        if thing.kind == "action" and thing.key.startswith(PRESS):
+            self.pressed[thing.key.removeprefix(PRESS)].click()
+        elif thing.kind == "action":
             self._deeds()[thing.key][3]()
         elif thing.kind == "sensor":
             self.go("Ledger")
