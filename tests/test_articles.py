@@ -88,6 +88,11 @@ def test_a_take_keeps_the_facts_of_its_time_and_its_paper_says_them(demo_lab: An
     other = report_of(take.folder)
     object.__setattr__(other, "plan", other.plan.model_copy(update={"article": "something else"}))
     assert about([one, other]) is None
+    (take.folder / "article.yaml").rename(take.folder / "kept.yaml")
+    (take.folder / "article.yaml").write_text("name: [x\n")
+    with pytest.raises(BadInput, match="article.yaml"):
+        about([one])
+    (take.folder / "kept.yaml").rename(take.folder / "article.yaml")
     paper = begin_paper(demo_lab, [take], "Horn")
     text = " ".join(p.extract_text() for p in PdfReader(io.BytesIO(compose(demo_lab, load_paper(paper)).pdf)).pages)
     assert "no. 0117" in text and "rated power: 40 W" in text and "from the second batch" in text and "0999" not in text

@@ -104,17 +104,10 @@ def articles(all_of: Sequence[Reported]) -> str:
 
 def about(all_of: Sequence[Reported]) -> Article | None:
     """The facts of the article that a paper is about, as its newest take holds them; None where it is about several,
-    or nothing more is known of it."""
+    or nothing more is known of it. Raises BadInput where they can't be read."""
     if len({r.plan.article for r in all_of}) != 1:
         return None
-    for one in reversed(all_of):
-        try:
-            held = facts_in(one.take.folder)
-        except BadInput:
-            continue
-        if held is not None:
-            return held
-    return None
+    return next((held for one in reversed(all_of) if (held := facts_in(one.take.folder)) is not None), None)
 
 
 def logo(lab: Lab) -> str:

@@ -169,7 +169,8 @@ class PlanEditing:
                 return
             try:
                 article = facts_in(folder) if folder is not None else None
-            except BadInput:
+            except BadInput as problem:
+                bench.said.emit(str(problem))
                 article = None
             first = [u for u in units if bench.take is not None and u.take.parent == bench.take.parent]
             ordered = [*first, *(u for u in units if u not in first)]

@@ -18,7 +18,8 @@ from ....rig.model import load_rig
 
 FRONT_END = (
     ("model", "Name", "what stands on it"), ("rate", "Rate", "such as 48 kHz"),
-    ("block", "Block", "samples between two looks, such as 512"), ("bits", "Resolution", "bits"),
+    ("block", "Samples at a time", "such as 512: fewer stop sooner, more ask less of the machine"),
+    ("bits", "Resolution", "bits"),
     ("ranges", "Input ranges", "such as [1 V, 10 V]"), ("source_range", "Source", "its largest peak, such as 1 V"),
     ("patience", "Patience", "that a late drive may have, such as 0.25 s"),
 )  # fmt: skip
