@@ -47,15 +47,17 @@ def wanted(**given: Any) -> CurveLimits:
         (response(0.5, None), {}, "open", 0.5),  # nobody knows how sure it is
         (response(0.5, None), {"rule": "simple"}, "inside", 0.5),
         (response(1.5, None), {"rule": "simple"}, "outside", -0.5),
-        (response(1.5), {"floats": True}, "inside", 1.0),
+        (response(1.5), {"floats": True, "most": 9}, "inside", 1.0),
         (response(1.5), {"floats": True, "most": "0.2 dB"}, "outside", -0.3),
         (response(-1.5), {"floats": True, "most": "0.2 dB"}, "outside", -0.3),
-        (response(-1.5), {"floats": True}, "inside", 1.0),
+        (response(-1.5), {"floats": True, "most": 9}, "inside", 1.0),
         (response(0.0), {"low": None}, "inside", 1.0),
         (response(-40.0), {"low": None}, "inside", 41.0),
         (response(np.where(X > 1001, 9.0, 0.0)), {"high": [3, 1, None]}, "inside", 1.0),  # opened above 1 kHz
         (response(np.where(X > 999, 9.0, 0.0)), {"high": [3, 1, None]}, "outside", -8.0),  # at 1 kHz it still holds
         (response(0.0), {"x": ["20 Hz", "1 kHz", "25 kHz"]}, "open", 1.0),  # limited where nothing was measured
+        (response(0.0), {"x": ["18 Hz", "1 kHz", "20 kHz"]}, "open", 1.0),  # nearer than a step, and yet not there
+        (response(0.0), {"x": ["19.95 Hz", "1 kHz", "20.05 kHz"]}, "inside", 1.0),  # rounded
         (response(5.0), {"x": ["20 Hz", "1 kHz", "25 kHz"]}, "outside", -4.0),
         (response(np.where(X > 15e3, np.nan, 0.0)), {}, "open", 1.0),
         (response(0.0, valid=tuple(X < 15e3)), {}, "open", 1.0),
@@ -100,7 +102,7 @@ def test_a_finding_is_held_to_its_limits_and_keeps_its_own_corridor() -> None:
         ({"x": [20, 20, 1000]}, "must rise"), ({"low": ["-3 dB", "2 dB", -3]}, "above high"),
         ({"low": [-3, -1]}, "one a place"), ({"low": None, "high": None}, "low or a high"),
         ({"x": ["20 s", "1 kHz", "20 kHz"]}, "kind"), ({"high": ["3 V", 1, 3]}, "can't be turned"),
-        ({"low": None, "floats": True}, "float"), ({"lows": [1, 2, 3]}, "not known"),
+        ({"low": None, "floats": True, "most": 1}, "float"), ({"floats": True}, "lost its level"), ({"lows": [1, 2, 3]}, "not known"),
     ],
 )  # fmt: skip
 def test_limits_that_make_no_sense_are_refused(given: dict[str, Any], why: str) -> None:
@@ -168,6 +170,14 @@ def test_a_reading_against_another_one(left: float, right: float | None, doubt: 
         assert made.reading("left").low == pytest.approx(right - 1)
 
 
+def test_an_interval_against_a_reading_that_nobody_knows_the_doubt_of_is_open() -> None:
+    given = {"left": {"low": "-1 dB", "high": "1 dB", "of": "right"}}
+    lopsided = Reading("left", "Left", 94.0, "dB", interval=(93.9, 94.2), verdict="none")
+    for doubt, said in ((0.1, "inside"), (None, "open")):
+        other = Reading("right", "Right", 94.0, "dB", doubt, verdict="none")
+        assert related(Finding("x", (lopsided, other)), given, "guarded").reading("left").verdict == said
+
+
 def test_limits_from_another_reading_are_open_until_that_is_looked_at() -> None:
     given = {"left": {"low": "-1 dB", "of": "right"}}
     first = Limits(given, {"left": "dB", "right": "dB"}, "simple").judge(Reading("left", "Left", 94.0, "dB"))
@@ -233,6 +243,8 @@ def test_lines_are_dragged_typed_pasted_and_thinned(qtbot: Any) -> None:
     page.paste("1\t2")
     assert "heading" in said[-1] and len(page.made["response"]["x"]) == 3
     page.floats.click()
+    assert "lost its level" in said[-1] and "floats" not in page.made["response"]
+    page.floats.setChecked(True)
     page.reach.setText("2 dB")
     page.reach.editingFinished.emit()
     page.simple.click()

@@ -18,8 +18,9 @@ from .settings import Flag, Model
 
 MARGIN = "margin_"
 """What the keys of the readings begin with that a limited curve adds"""
-SLACK = 0.005
-"""Share of a limit's end by which a curve may fall short of it, beside one of its own steps: grids are rounded"""
+SLACK, STEP = 0.005, 0.03
+"""Shares of a limit's end by which a curve may fall short of it, since grids are rounded: in any case, and by one of
+its own steps at most"""
 
 
 class CurveLimits(Model):
@@ -35,7 +36,7 @@ class CurveLimits(Model):
     floats: Flag = False
     """Whether both lines are moved up or down together to where the curve's smaller margin is largest"""
     most: float | str | None = None
-    """How far they may be moved, in the curve's unit; nothing: as far as it takes"""
+    """How far they may be moved, in the curve's unit; needed where they float, or whatever has lost its level passes"""
     rule: Literal["guarded", "simple"] | None = None
     """For a curve that states no uncertainty: simple judges it by its values alone; nothing: as all readings"""
     made_from: str | None = Field(default=None, alias="from")
@@ -58,6 +59,8 @@ class CurveLimits(Model):
             raise ValueError("low must not be above high: exchange them")
         if self.floats and (self.low is None or self.high is None):
             raise ValueError("limits that float need a low and a high line: one alone would always be kept")
+        if self.floats and self.most is None:
+            raise ValueError("limits that float need most, how far at most: else what has lost its level would pass")
         return self
 
     def mask(self, curve: Curve) -> Mask:
@@ -100,7 +103,7 @@ def limited(curve: Curve, given: CurveLimits, rule: str) -> Limited:
     notes: list[str] = []
     shift = 0.0
     if given.floats:
-        most = np.inf if given.most is None else abs(parse(given.most, curve.y_unit, f"curve_limits.{curve.key}.most"))
+        most = abs(parse(given.most, curve.y_unit, f"curve_limits.{curve.key}.most"))
         shift = mask.floated(x[counts], y[counts], most)
         notes.append(f"{curve.label}: its limits were moved by {shift:+.3g} {curve.y_unit}".replace("-", "−") + ".")
         mask = replace(mask, low=mask.low + shift, high=mask.high + shift)
@@ -187,10 +190,14 @@ def _short(curve: Curve, mask: Mask, x: np.ndarray) -> list[str]:
     first, last = mask.x[there[0]], mask.x[there[-1]]
     least, most = float(x.min()), float(x.max())
     steps = np.diff(np.sort(x))
+
+    def near(end: float, step: float) -> float:
+        return max(SLACK * abs(end), min(step * (1 + 1e-9), STEP * (abs(end) or most - least)))
+
     made = []
-    if first < least - max(SLACK * abs(first), steps[0] * (1 + 1e-9)):
+    if first < least - near(first, steps[0]):
         made.append(f"nothing was measured below {least:.4g} {curve.x_unit}, where it is limited")
-    if last > most + max(SLACK * abs(last), steps[-1] * (1 + 1e-9)):
+    if last > most + near(last, steps[-1]):
         made.append(f"nothing was measured above {most:.4g} {curve.x_unit}, where it is limited")
     return made
 

@@ -125,9 +125,9 @@ def related(finding: Finding, given: Mapping[str, Mapping[str, Any]], rule: str)
         doubt = None if one.uncertainty is None or other.uncertainty is None else math.hypot(
             one.uncertainty, other.uncertainty)  # fmt: skip
         interval = one.interval
-        if interval is not None:
-            more = other.uncertainty or 0.0
-            interval = (interval[0] - more, interval[1] + more)
+        if interval is not None:  # where nobody knows how sure the other one is, nothing is known of both
+            more = other.uncertainty
+            interval = None if more is None else (interval[0] - more, interval[1] + more)
         said = verdict(one.value, doubt, low, high, rule, one.valid, interval) if one.valid else "open"
         made[key] = replace(one, low=low, high=high, verdict=said)
     return replace(finding, readings=tuple(made.values()), notes=(*finding.notes, *notes))

@@ -128,7 +128,7 @@ class NewTest(Sheet):
         self.column.insertWidget(2, scroll)
         self.known = known(lab)
         self.facts: dict[str, Article] = {}
-        self.photo: Path | None = None
+        self.photos: dict[str, Path | None] = {}
         article = self.fields.boxes["article"]
         assert isinstance(article, QLineEdit)
         article.setCompleter(completer(self.known, self))
@@ -233,21 +233,22 @@ class NewTest(Sheet):
         sheet = ArticleSheet(self, held)
 
         def taken() -> None:
-            self.facts[name], self.photo = sheet.article, sheet.photo
+            self.facts[name], self.photos[name] = sheet.article, sheet.photo
             self.about.setText(sheet.article.words or "About the article…")
 
         sheet.then(taken)
 
     def _begin(self, held: Mapping[str, str]) -> None:
+        name = held["article"].strip()
+        facts, photo = self.facts.get(name), self.photos.get(name)
+        if facts is None and name in self.known:
+            facts = facts_in(self.known[name])  # of another job perhaps; what can't be read is said before it begins
         self._begin_plan(held)
-        name, folder = held["article"].strip(), self.begun.parent.parent
-        facts = self.facts.get(name)
-        if facts is None and name in self.known and self.known[name] != folder:
-            facts = facts_in(self.known[name])  # known from another job
-        if facts is not None:
+        folder = self.begun.parent.parent
+        if facts is not None and (name in self.facts or self.known[name] != folder):
             keep_facts(folder, facts)
-        if self.photo is not None:
-            keep_in(photos_at(folder), self.photo)
+        if photo is not None:
+            keep_in(photos_at(folder), photo)
 
     def _begin_plan(self, held: Mapping[str, str]) -> None:
         if self.pattern is not None:

@@ -169,7 +169,7 @@ class CurveLimitsPage(QWidget):
         self.floats.setToolTip("Both lines are moved up or down together to where the curve fits best")
         self.reach = QLineEdit()
         self.reach.setFixedWidth(76)
-        self.reach.setPlaceholderText("any")
+        self.reach.setPlaceholderText("3 dB")
         self.reach.setAccessibleName("float at most by")
         self.floats.clicked.connect(lambda _c: self._kind())
         self.reach.editingFinished.connect(self._kind)

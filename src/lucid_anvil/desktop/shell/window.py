@@ -6,6 +6,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
@@ -227,7 +228,9 @@ class MainWindow(QMainWindow):
     def _found(self, thing: Thing) -> None:
         """Open what was chosen."""
         if thing.kind == "action" and thing.key.startswith(PRESS):
-            self.pressed[thing.key.removeprefix(PRESS)].click()
+            one = self.pressed[thing.key.removeprefix(PRESS)]
+            if not sip.isdeleted(one):  # the place may have gone on meanwhile
+                one.click()
         elif thing.kind == "action":
             self._deeds()[thing.key][3]()
         elif thing.kind == "sensor":
