@@ -394,6 +394,7 @@ def test_devices_are_changed_without_a_text_file(qapp: Any, tmp_path: Path) -> N
         port = nobody.getsockname()[1]
     bank.fields.boxes["port"].setText(str(port))
     bank.ask()
+    until(bank.asked.isEnabled)
     assert "can't be reached" in bank.who.text() or "does not answer" in bank.who.text()
     bank.fields.boxes["limit"].setText("90")
     bank.done_with()

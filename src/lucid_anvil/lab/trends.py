@@ -81,8 +81,8 @@ def counted(rows: Sequence[Followed]) -> list[Followed]:
     return [r for r in rows if r.value is not None and r.valid]
 
 
-def export_trend(rows: Sequence[Followed], label: str, place: Path) -> None:
-    """A row a take, into csv or xlsx. Raises BadInput."""
+def trend_table(rows: Sequence[Followed], label: str) -> list[Row]:
+    """A row a take, below a head that states the unit."""
     head: Row = ("when", "article", "take", f"{label} [{rows[0].unit}]" if rows else label, "uncertainty", "limit low",
                  "limit high", "verdict", "valid")  # fmt: skip
     table: list[Row] = [head]
@@ -90,4 +90,9 @@ def export_trend(rows: Sequence[Followed], label: str, place: Path) -> None:
         cells: tuple[Any, ...] = (r.when.isoformat(sep=" ", timespec="seconds"), r.article, r.take.name, r.value,
                                   r.uncertainty, r.low, r.high, r.verdict, r.valid)  # fmt: skip
         table.append(cells)
-    to_file({"trend": table}, place)
+    return table
+
+
+def export_trend(rows: Sequence[Followed], label: str, place: Path) -> None:
+    """A row a take, into csv or xlsx. Raises BadInput."""
+    to_file({"trend": trend_table(rows, label)}, place)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
@@ -10,7 +11,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from ...contracts import registry
 from ...contracts.finding import Finding, Reading
 from ...core.figures import figure, fitting
+from ...lab.exporting import readings_table
 from ..parts import theme
+from ..parts.copying import copyable
 from ..parts.panels import Margins, Row, lacking, reading_row
 from ..parts.widgets import Verdict, button, label, scrolled, section, three
 
@@ -33,6 +36,7 @@ class RunResult(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.finding: Finding | None = None
+        copyable(self)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         inner = QWidget()
@@ -68,6 +72,9 @@ class RunResult(QWidget):
         self.rerun = button("Run again", tip="A new take of the same plan; this one is kept")
         self.rerun.clicked.connect(self.again)
         column.addWidget(self.rerun)
+
+    def as_table(self) -> Sequence[Sequence[Any]]:
+        return [] if self.finding is None else readings_table(self.finding)
 
     def show_finding(self, finding: Finding | None, cut: str | None, position: bool) -> None:
         """`cut`: why it was cut; `position`: whether it could be continued."""

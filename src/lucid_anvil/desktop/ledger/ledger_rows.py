@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 from ...core.quantities import round_to_doubt
 from ...lab.ledger import Calibration, Change, Entry
 from ..parts import theme
+from ..parts.copying import Row
 from ..parts.widgets import small_text
 
 ROW = 58
@@ -108,6 +109,16 @@ class Sensors(QAbstractListModel):
         self.beginResetModel()
         self.rows = rows
         self.endResetModel()
+
+    def as_table(self) -> list[Row]:
+        """A row an entry that is shown."""
+        made: list[Row] = [("serial", "kind", "maker", "model", "sensitivity", "unit", "uncertainty, %", "calibrated",
+                            "state")]  # fmt: skip
+        for e in self.rows:
+            last = e.last
+            value = (last.sensitivity, last.unit, last.uncertainty, last.date.isoformat()) if last else ("",) * 4
+            made.append((e.sensor.serial, e.sensor.kind, e.sensor.maker, e.sensor.model, *value, state_words(e)[0]))
+        return made
 
     def rowCount(self, _parent: QModelIndex = QModelIndex()) -> int:
         return len(self.rows)

@@ -5,7 +5,9 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from ...contracts.finding import Finding
+from ...lab.exporting import Row, readings_table
 from ..parts import theme
+from ..parts.copying import copyable
 from ..parts.panels import Margins, lacking, reading_row
 from ..parts.widgets import Verdict, label, scrolled, section
 
@@ -18,6 +20,8 @@ class ReadingsPanel(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self.finding: Finding | None = None
+        copyable(self)
         self.setFixedWidth(276)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(8, 0, 0, 0)
@@ -40,8 +44,12 @@ class ReadingsPanel(QWidget):
         column.addStretch()
         outer.addWidget(scrolled(inner), 1)
 
+    def as_table(self) -> list[Row]:
+        return [] if self.finding is None else readings_table(self.finding)
+
     def show_finding(self, finding: Finding | None) -> None:
         """None: a record that nothing was read of yet."""
+        self.finding = finding
         self.setVisible(finding is not None)
         if finding is None:
             return

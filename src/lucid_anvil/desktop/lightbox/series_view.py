@@ -10,6 +10,7 @@ from ...core.figures import fitting, limit_text, significant
 from ...core.quantities import round_to_doubt
 from ...lab.specimens import Series, SeriesRow, words
 from ..parts import theme
+from ..parts.copying import Row, copyable
 from ..parts.page_cards import shorter
 from ..parts.widgets import small_text
 
@@ -61,6 +62,17 @@ class SeriesView(QWidget):
         self.made: Series | None = None
         self.setMouseTracking(True)
         self.setAccessibleName("specimens beside each other")
+        copyable(self)
+
+    def as_table(self) -> list[Row]:
+        """A row a reading, as they are and not as they are rounded."""
+        if self.made is None:
+            return []
+        made: list[Row] = [("reading", "unit", *self.made.names, "mean", "s", "limit low", "limit high")]
+        for r in self.made.rows:
+            of_all = (r.of_all.mean, r.of_all.standard_deviation) if r.of_all is not None else (None, None)
+            made.append((r.label, r.unit, *r.values, *of_all, r.low, r.high))
+        return made
 
     def show_series(self, made: Series | None) -> None:
         self.made = made

@@ -12,8 +12,10 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 from ...contracts import registry
 from ...core.figures import significant
 from ...core.quality.spread import Spread, histogram, spread
-from ...lab.trends import Followed, Read, counted, follow, readings_in
+from ...lab.exporting import Row
+from ...lab.trends import Followed, Read, counted, follow, readings_in, trend_table
 from ..parts.chart import Chart
+from ..parts.copying import copyable
 from ..parts.widgets import button, label
 
 LEAST = 10
@@ -70,6 +72,10 @@ class TrendView(QWidget):
         column.addLayout(charts, 1)
         self.told = label("", wrap=True)
         column.addWidget(self.told)
+        copyable(self)
+
+    def as_table(self) -> list[Row]:
+        return trend_table(self.rows, self.label) if self.rows else []
 
     def show_takes(self, read: Sequence[Read], method: str | None = None) -> None:
         """Takes that were read; the test that was chosen stays, or the given or newest one is."""

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QBrush, QColor, QGuiApplication, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QFileDialog, QMenu
 
 from . import theme
+from .copying import Row, put
 
 pg.setConfigOptions(antialias=True, useNumba=False)
 
@@ -388,14 +389,19 @@ class Chart(pg.PlotWidget):
         image.setText("Software", "Lucid Anvil")
         image.save(name if name.lower().endswith(".png") else f"{name}.png")
 
-    def copy_table(self) -> None:
-        """Tab-separated, one pair of columns a curve."""
-        rows = []
+    def as_table(self) -> list[Row]:
+        """A pair of columns a curve."""
         columns = [(self.names[k], a, b) for k, (a, b) in self.table.items() if not k.startswith("_")]
-        rows.append("\t".join(f"{self.x_unit}\t{name} [{self.y_unit}]" for name, _, _ in columns))
-        for i in range(max((a.size for _, a, _ in columns), default=0)):
-            rows.append("\t".join(f"{float(a[i])!r}\t{float(b[i])!r}" if i < a.size else "\t" for _, a, b in columns))
-        QGuiApplication.clipboard().setText("\n".join(rows))
+        if not columns:
+            return []
+        made: list[Row] = [[text for name, _, _ in columns for text in (self.x_unit, f"{name} [{self.y_unit}]")]]
+        for i in range(max(a.size for _, a, _ in columns)):
+            made.append([v for _, a, b in columns for v in ((a[i], b[i]) if i < a.size else ("", ""))])
+        return made
+
+    def copy_table(self) -> None:
+        """The curves as text into the clipboard."""
+        put(self.as_table())
 
 
 def dashed(role: str, width: float = 1.2) -> QPen:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ...core.errors import BadInput
+from .copying import copy_here
 from .widgets import button, card, label
 
 
@@ -112,6 +113,8 @@ class Over(QDialog):
             self.reject()
             if above is not None and hasattr(above.window(), "bench_stop"):
                 above.window().bench_stop()  # type: ignore[union-attr]
+        elif event is not None and event.matches(QKeySequence.StandardKey.Copy):
+            copy_here()
         else:
             super().keyPressEvent(event)
 

@@ -70,8 +70,10 @@ class Margins(QWidget):
         self.column.setSpacing(0)
         self.column.addStretch()
         self.kept: list[Margin] = []
+        self.shown: list[Row] = []
 
     def show_rows(self, rows: list[Row]) -> None:
+        self.shown = rows
         while len(self.kept) < len(rows):
             made = Margin()
             self.kept.append(made)

@@ -26,10 +26,12 @@ from ..bench.calibrate_sheet import CalibrateSheet
 from ..bench.run_orders import STEP
 from ..ledger.place import LedgerPlace
 from ..parts import theme
+from ..parts.copying import copy_here
 from ..parts.link import Link
 from ..parts.widgets import Elided, button, head_bar, label
 from .finder import Finder
 from .job_button import JobButton
+from .letters import Letters
 
 PLACES = ("Ledger", "Bench", "Lightbox", "Folio")
 
@@ -171,6 +173,8 @@ class MainWindow(QMainWindow):
         key("Ctrl+R", self.hook_up)
         key("Ctrl+K", self.find_anything)
         key("F1", self.explain)
+        key("K", self.letters)
+        key("Ctrl+C", lambda: self.say(copy_here()))
         key("?", lambda: self.open_help("keys.md"))
         key("Esc", lambda: self.bench.editing.hide())
         key("Ctrl+Z", lambda: self.bench.editing.undo())
@@ -189,6 +193,10 @@ class MainWindow(QMainWindow):
         finder = Finder(self, [*self._actions(), *self._here(), *things(self.lab), *self._pages()], self._found)
         self.finder = finder
         finder.open()
+
+    def letters(self) -> None:
+        """A letter on each thing that can be pressed."""
+        Letters(self)
 
     def _here(self) -> list[Thing]:
         """Whatever can be pressed in the place that is open, so that all of it is reached by typing too."""
@@ -214,6 +222,7 @@ class MainWindow(QMainWindow):
             "sensor": ("Enter a sensor", "", "ledger", self.enter_sensor),
             "night": ("Day or night", "Ctrl N", "dark colours", self.night),
             "help": ("Manual", "F1", "help explain", lambda: self.open_help("first-day.md")),
+            "letters": ("Letters on what can be pressed", "K", "keyboard hints buttons", self.letters),
             "keys": ("Keys", "?", "shortcuts", lambda: self.open_help("keys.md")),
             "bundle": ("Support bundle", "", "versions logs mend report a fault", self.support_bundle),
             "stop": ("Stop", "F12", "drive down", self.bench_stop),

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 
 from ....core.figures import figure, limit_text
 from ....desktop.parts import theme
+from ....desktop.parts.copying import Row, copyable
 from ....desktop.parts.widgets import draw_verdict, small_text
 
 ROW, HEAD, BAND = 25, 26, 19
@@ -43,6 +44,18 @@ class SheetView(QWidget):
         self.live: dict[str, dict[str, Any]] = {}
         self.picked: str | None = None
         self.setMouseTracking(True)
+        copyable(self)
+
+    def as_table(self) -> list[Row]:
+        """A row a reading, a column a channel and load; values as they are."""
+        rows = [line.row for line in self.lines if line.band is None]
+        if not rows:
+            return []
+        made: list[Row] = [("step", "reading", "unit", *self.columns, "limit low", "limit high")]
+        for r in rows:
+            cells = (r["cells"].get(c, {}).get("value") for c in self.columns)
+            made.append((r["step"], r["reading"], r["unit"], *cells, r["low"], r["high"]))
+        return made
 
     def show_rows(self, columns: list[str], rows: list[dict[str, Any]]) -> None:
         """Rows as a finding's detail has them: step, reading, unit, low, high, and cells by column."""

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from ....core.figures import significant
 from ....desktop.parts import theme
 from ....desktop.parts.chart import frequency_text
+from ....desktop.parts.copying import Row, copyable
 from ....desktop.parts.widgets import label, small_text
 
 SHORT = {"normal": "normal", "normal k=2": "normal, k = 2", "u-shaped": "U-shaped"}
@@ -152,6 +153,17 @@ class BudgetView(QWidget):
         self.strip.chosen.connect(self.choose)
         column.addWidget(self.strip)
         self.budgets: list[dict[str, Any]] = []
+        copyable(self)
+
+    def as_table(self) -> list[Row]:
+        """Every entry of the point that is chosen, the small ones too."""
+        if not self.budgets:
+            return []
+        b = self.budgets[self.strip.at]
+        made: list[Row] = [("source", "standard uncertainty, %", "half-width", "unit", "distribution", "share")]
+        made += [(e["label"], e["contribution"], e["half_width"], e["unit"], e["distribution"], e["share"])
+                 for e in b["entries"]]  # fmt: skip
+        return [*made, (f"combined, {b['frequency']:g} Hz", b["combined"]), ("expanded", b["expanded"])]
 
     def show_budgets(self, budgets: list[dict[str, Any]], frequency: float | None) -> None:
         """Budgets as a finding's detail holds them."""

@@ -8,8 +8,10 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWid
 from ....contracts.finding import Finding
 from ....core.quantities import round_to_doubt
 from ....desktop.parts import theme
+from ....desktop.parts.copying import Row, copyable
 from ....desktop.parts.panels import Margins, corridor_rows, lacking, reading_row
 from ....desktop.parts.widgets import Tabs, Verdict, button, label, scrolled, section
+from ....lab.exporting import readings_table
 from ....lab.plans import Plan
 
 
@@ -25,6 +27,8 @@ class ResultPanel(QWidget):
 
     def __init__(self, initials: str) -> None:
         super().__init__()
+        self.finding: Finding | None = None
+        copyable(self)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         inner = QWidget()
@@ -105,10 +109,14 @@ class ResultPanel(QWidget):
         why = self.reason.text().strip() if self.reason.isVisibleTo(self) else ""
         self.accept.emit(self.state.now, self.initials.text().strip(), self.due.isChecked(), why)
 
+    def as_table(self) -> list[Row]:
+        return [] if self.finding is None else readings_table(self.finding)
+
     def show_finding(
         self, finding: Finding | None, plan: Plan, last: str, accepted: str | None, cut: str | None
     ) -> None:
         """`last`: how it stands to the last calibration; `accepted`: certificate number; `cut`: why it was cut."""
+        self.finding = finding
         self.box.setVisible(finding is not None and accepted is None)
         self.paper.setVisible(accepted is not None)
         self.draft.setVisible(finding is not None and accepted is None)

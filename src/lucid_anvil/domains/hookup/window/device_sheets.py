@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from ....core.errors import BadInput
+from ....desktop.parts.background import Background
 from ....desktop.parts.forms import Field, Sheet
 from ....desktop.parts.widgets import button, label
 from ....lab.editing import NOTHING, put_in, shown, typed
@@ -153,6 +155,7 @@ class InstrumentSheet(Sheet):
         ask = button("Ask who it is")
         ask.setAutoDefault(False)
         ask.clicked.connect(self.ask)
+        self.asked = ask
         line.addWidget(self.who, 1)
         line.addWidget(ask)
         super().__init__(
@@ -169,18 +172,33 @@ class InstrumentSheet(Sheet):
         return host, int(port)
 
     def ask(self) -> None:
-        """Ask what stands there who it is."""
+        """Ask what stands there who it is, aside: what is not there takes its time to say so."""
         from ....rig.instruments import Instrument, Trouble
 
         try:
             where = self._where(self.fields.values())
             if where is None:
                 raise BadInput("Type its address first.")
-            one = Instrument(INSTRUMENTS[self.name].lower(), *where)
-            self.who.setText(f"{one.identity} answers after {1e3 * one.took:.0f} ms.")
-            one.close()
-        except (BadInput, Trouble) as problem:
+        except BadInput as problem:
             self.who.setText(str(problem))
+            return
+        self.asked.setEnabled(False)
+        self.who.setText("Asking…")
+
+        def work() -> str:
+            try:
+                one = Instrument(INSTRUMENTS[self.name].lower(), *where)
+            except (BadInput, Trouble) as problem:
+                return str(problem)
+            with contextlib.closing(one):
+                return f"{one.identity} answers after {1e3 * one.took:.0f} ms."
+
+        def then(said: str) -> None:
+            self.who.setText(said)
+            self.asked.setEnabled(True)
+
+        aside = Background(self)  # goes with the sheet: what comes later is nobody's
+        aside.run("ask", work, then)
 
     def _keep(self, held: Mapping[str, str]) -> None:
         where = self._where(held)

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QApplication, QSizePolicy, QWidget
 from ....desktop.parts import theme
 from ....desktop.parts.widgets import small_text
 from ....engine.tiles import number
+from ....lab.exporting import Row
 
 SENSOR = "application/x-lucid-anvil-sensor"
 MOVED = 6.0
@@ -94,6 +95,12 @@ class InputLane(QWidget):
         else:
             self.facts.quiet.lit = 0
         self.update()
+
+    def as_row(self) -> Row:
+        """What is seen of it, in its own unit."""
+        f, seen = self.facts, self.seen
+        levels = [float(seen[k]) / f.per if k in seen else None for k in ("rms", "peak", "mean")]
+        return (f.number, f.role, f.detail, *levels, f.unit, seen.get("frequency"), bool(seen.get("over")))
 
     def sleep(self) -> None:
         """Nothing comes in any more: no figure stands there as if it did."""

@@ -12,10 +12,12 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout,
 from ....contracts import registry
 from ....contracts.finding import Finding
 from ....desktop.ledger.ledger_rows import due_words
+from ....desktop.parts.copying import copyable
 from ....desktop.parts.widgets import Tabs, Verdict, button, card, clear, label, scrolled, section
 from ....engine.guards import label_of
 from ....engine.newplan import suits
 from ....engine.preparing import Prepared
+from ....lab.exporting import Row
 from ....lab.ledger import Entry
 from ....lab.plans import GuardPart
 from ....protocol.messages import Board
@@ -79,6 +81,12 @@ class HookUpStage(QWidget):
         self.lanes: list[InputLane] = []
         self.answers: dict[str, QWidget] = {}
         self.setProperty("help", "hook-up.md#Live look")
+        copyable(self)
+
+    def as_table(self) -> list[Row]:
+        """The live look: an input a row."""
+        head: Row = ("input", "name", "sensor", "rms", "peak", "mean", "unit", "frequency, Hz", "overload")
+        return [head, *(lane.as_row() for lane in self.lanes)] if self.lanes else []
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         """The rig's inputs, in the order of its file."""
