@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from ...protocol.messages import Tile
 from ..parts import theme
+from ..parts.spots import Spot
 from ..parts.widgets import small_text
 
 GAP = 14
@@ -39,6 +42,10 @@ class ChainView(QWidget):
         count = max(len(self.tiles), 1)
         width = (self.width() - GAP * (count - 1)) / count
         return [QRectF(i * (width + GAP), 0, width, self.height() - 1) for i in range(count)]
+
+    def spots(self) -> list[Spot]:
+        made = zip(self.tiles, self._boxes(), strict=False)
+        return [Spot(box, partial(self.clicked.emit, tile.key)) for tile, box in made]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for tile, box in zip(self.tiles, self._boxes(), strict=False):

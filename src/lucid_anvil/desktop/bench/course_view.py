@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import partial
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
@@ -12,6 +13,7 @@ from PyQt6.QtWidgets import QWidget
 from ...contracts.method import CourseItem
 from ..parts import theme
 from ..parts.chart import frequency_text
+from ..parts.spots import Spot
 from ..parts.widgets import small_text
 
 
@@ -64,6 +66,10 @@ class CourseView(QWidget):
             made.append(QRectF(x, 8, width, self.height() - 10))
             x += width + gap
         return made
+
+    def spots(self) -> list[Spot]:
+        made = zip(self.items, self._boxes(), strict=True)
+        return [Spot(box, partial(self.chosen.emit, item.frequency)) for item, box in made if item.frequency]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for item, box in zip(self.items, self._boxes(), strict=True):

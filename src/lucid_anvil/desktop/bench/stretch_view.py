@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QMouseEvent, QPainter, QPen, QPolygonF
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import QLineEdit, QWidget
 
 from ...contracts.method import CourseItem
 from ..parts import theme
+from ..parts.spots import Spot
 from ..parts.widgets import small_text
 from .course_view import clock
 
@@ -93,6 +95,10 @@ class StretchView(QWidget):
             if abs(box.right() - x) < EDGE and k > 0:
                 return k
         return None
+
+    def spots(self) -> list[Spot]:
+        """What can be done with a stretch is asked for; its duration is typed there too."""
+        return [Spot(box, None, partial(self.asked.emit, k)) for k, box in enumerate(self.boxes()) if self.editable]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self.editable:

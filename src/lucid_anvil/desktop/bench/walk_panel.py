@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, QTimer, pyqtSignal
@@ -11,6 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 from ...protocol.messages import CheckState
 from ..parts import theme
 from ..parts.photo import Large, picture
+from ..parts.spots import Spot
 from ..parts.widgets import button, clear, label, scrolled, section, small_text
 
 SMALL = QSize(38, 28)
@@ -42,6 +44,11 @@ class CheckRow(QWidget):
     def frame(self) -> QRectF:
         """Where the photo is."""
         return QRectF(self.width() - SMALL.width() - 2, 5, SMALL.width(), SMALL.height())
+
+    def spots(self) -> list[Spot]:
+        key = self.state.key
+        does = (lambda: self.clicked.emit(key)) if self.can_sign else None
+        return [Spot(QRectF(self.rect()), does, partial(self.asked.emit, key))]
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.button() == Qt.MouseButton.RightButton:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,7 @@ from ...lab.docketing import article_of, plan_name
 from ...lab.place import Lab
 from ...lab.takes import Take, plans_and_takes
 from . import theme
+from .spots import Spot
 from .widgets import button, card, clear, draw_verdict, label, scrolled, section, small_text
 
 IN = 34
@@ -74,6 +76,10 @@ class TakeRow(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setToolTip(" · ".join(t for t in (facts["remark"], facts["reason"]) if t))
 
+    def spots(self) -> list[Spot]:
+        take = self.facts["folder"]
+        return [Spot(QRectF(self.rect()), partial(self.clicked.emit, take), partial(self.asked.emit, take))]
+
     def mousePressEvent(self, _event: QMouseEvent | None) -> None:
         if _event is None or _event.button() == Qt.MouseButton.LeftButton:
             self.clicked.emit(self.facts["folder"])
@@ -128,6 +134,9 @@ class PlanRow(QWidget):
         self.place, self.text, self.verdict, self.chosen = place, text, verdict, chosen
         self.setFixedHeight(26)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def spots(self) -> list[Spot]:
+        return [Spot(QRectF(self.rect()), partial(self.clicked.emit, self.place), partial(self.asked.emit, self.place))]
 
     def mousePressEvent(self, _event: QMouseEvent | None) -> None:
         if _event is None or _event.button() == Qt.MouseButton.LeftButton:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import NamedTuple
 
 from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QObject, QPoint, QRectF, Qt
@@ -10,11 +12,24 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QWidget
 
 from ..parts import theme
+from ..parts.spots import Spotted
 from ..parts.widgets import small_text
 
 LETTERS = "ASDFGHJKLQWERTZUIOPYXCVBNM"
 SIZE = 18
 """px"""
+ROW = 12
+"""px within which things stand in one row"""
+
+
+class Target(NamedTuple):
+    """One thing that can be pressed: what it belongs to, where in the window, what a letter does, what a capital one
+    does (None: the same)."""
+
+    widget: QWidget
+    at: QPoint
+    press: Callable[[], object]
+    ask: Callable[[], object] | None = None
 
 
 def names(count: int) -> list[str]:
@@ -24,15 +39,24 @@ def names(count: int) -> list[str]:
     return [a + b for a in LETTERS for b in LETTERS][:count]
 
 
-def pressable(window: QWidget) -> list[QWidget]:
+def pressable(window: QWidget) -> list[Target]:
     """What is seen of a window and can be pressed, chosen from or typed into; row by row."""
-    held: list[QWidget] = []
+    held: list[Target] = []
     for one in window.findChildren(QWidget):
-        if not isinstance(one, QAbstractButton | QComboBox | QLineEdit) or isinstance(one.parentWidget(), QComboBox):
+        if not one.isVisible() or not one.isEnabled() or isinstance(one.parentWidget(), QComboBox):
             continue
-        if one.isVisible() and one.isEnabled() and not one.visibleRegion().isEmpty():
-            held.append(one)
-    return sorted(held, key=lambda w: (round(w.mapTo(window, QPoint()).y() / 12), w.mapTo(window, QPoint()).x()))
+        seen = one.visibleRegion()
+        if isinstance(one, QAbstractButton | QComboBox | QLineEdit) and not seen.isEmpty():
+            held.append(Target(one, one.mapTo(window, QPoint()), partial(press, one)))
+        if isinstance(one, Spotted):
+            for spot in one.spots():
+                if not seen.intersects(spot.box.toRect()):
+                    continue
+                ask = None if spot.ask is None else partial(spot.ask, one.mapToGlobal(spot.box.center().toPoint()))
+                does = spot.press or ask
+                if does is not None:
+                    held.append(Target(one, one.mapTo(window, spot.box.topLeft().toPoint()), does, ask))
+    return sorted(held, key=lambda t: (round(t.at.y() / ROW), t.at.x()))
 
 
 def press(one: QWidget) -> None:
@@ -48,7 +72,8 @@ def press(one: QWidget) -> None:
 
 
 class Letters(QWidget):
-    """Over the whole window until a name was typed, something else was pressed, or the window changed its size."""
+    """Over the whole window until a name was typed, something else was pressed, or the window changed its size. A name
+    typed in capitals asks what else can be done with the thing, where there is more."""
 
     def __init__(self, window: QWidget) -> None:
         super().__init__(window)
@@ -71,7 +96,8 @@ class Letters(QWidget):
         return False
 
     def event(self, event: QEvent | None) -> bool:
-        """Letters are names here and Esc leaves, whatever they are to the window; F12 and those with Ctrl stay what they are."""
+        """Letters are names here and Esc leaves, whatever they are to the window; F12 and those with Ctrl stay what
+        they are."""
         if (isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
                 and (event.text().isalpha() or event.key() == Qt.Key.Key_Escape)
                 and not event.modifiers() & Qt.KeyboardModifier.ControlModifier):  # fmt: skip
@@ -80,23 +106,25 @@ class Letters(QWidget):
         return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is None:
+        if event is None or event.key() in (Qt.Key.Key_Shift, Qt.Key.Key_Control, Qt.Key.Key_Alt):
             return
         letter = event.text().upper()
         if event.key() == Qt.Key.Key_Backspace and self.typed:
             self.typed = self.typed[:-1]
         elif letter and any(n.startswith(self.typed + letter) for n in self.named):
             self.typed += letter
-        elif event.key() not in (Qt.Key.Key_Shift, Qt.Key.Key_Control, Qt.Key.Key_Alt):
+        else:
             self.close()
             return
-        one = self.named.get(self.typed)
-        if one is None:
+        target = self.named.get(self.typed)
+        if target is None:
             self.update()
             return
         self.close()
+        one = target.widget
         if not sip.isdeleted(one) and one.isVisible() and one.isEnabled():
-            press(one)
+            more = event.modifiers() & Qt.KeyboardModifier.ShiftModifier and target.ask
+            (target.ask if more and target.ask else target.press)()
 
     def mousePressEvent(self, _event: QMouseEvent | None) -> None:
         self.close()
@@ -110,11 +138,10 @@ class Letters(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         taken: list[QRectF] = []
-        for name, one in self.named.items():
-            if sip.isdeleted(one) or not name.startswith(self.typed):
+        for name, target in self.named.items():
+            if not name.startswith(self.typed):
                 continue
-            corner = one.mapTo(self.parentWidget(), QPoint(0, 0))
-            box = free(QRectF(corner.x() - 9, corner.y() - 8, SIZE if len(name) == 1 else 1.5 * SIZE, SIZE), taken)
+            box = free(QRectF(target.at.x() - 9, target.at.y() - 8, (0.5 + 0.5 * len(name)) * SIZE, SIZE), taken)
             taken.append(box)
             painter.setPen(theme.color("card"))
             painter.setBrush(theme.color("ink"))
@@ -126,7 +153,8 @@ class Letters(QWidget):
 
 
 def free(box: QRectF, taken: Sequence[QRectF]) -> QRectF:
-    """A box moved to the right until it covers none of those that are there."""
+    """A box moved to the right until it covers none of those that are there; at the window's edge, into it."""
+    box = box.translated(max(-box.left(), 0.0), max(-box.top(), 0.0))
     while any(box.intersects(t) for t in taken):
         box = box.translated(4, 0)
     return box
