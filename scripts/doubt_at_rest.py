@@ -19,8 +19,8 @@ from lucid_anvil.contracts.recording import channel_of
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.lab.beginning import begin_lab
+from lucid_anvil.lab.planning import sensors_of
 from lucid_anvil.lab.plans import Plan
-from lucid_anvil.lab.shaker_planning import sensors_of
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Rig
 

@@ -14,13 +14,13 @@ from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.signal.weighting import gain as weighted
+from lucid_anvil.domains.amplifier.planning import WALK_ROUND, sheet_steps
 from lucid_anvil.domains.amplifier.sheet_settings import SheetSettings, duration, tasks
 from lucid_anvil.engine.guards import Guards, Seen
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.loadheat import AMBIENT, LoadHeat
 from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.engine.walkround import Sensed, WalkRound
-from lucid_anvil.lab.amplifier_planning import WALK_ROUND, sheet_steps
 from lucid_anvil.lab.plans import GuardPart, Plan
 from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import LoadRating, Rig

@@ -17,8 +17,8 @@ from lucid_anvil.engine.preparing import Prepared, prepared_from
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.ledger import Sensor
 from lucid_anvil.lab.place import Lab
+from lucid_anvil.lab.planning import sensors_of
 from lucid_anvil.lab.plans import Plan
-from lucid_anvil.lab.shaker_planning import sensors_of
 from lucid_anvil.lab.steps_planning import reference_doubt, steps_plan
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Fault, Rig

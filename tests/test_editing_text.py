@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lucid_anvil.lab.editing import put_rows, sync
-from lucid_anvil.lab.shaker_planning import change_step
+from lucid_anvil.lab.planning import change_step
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 
 PLAN = """# for the tray

@@ -13,8 +13,7 @@ from lucid_anvil.cli import app
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.lab.entering import changes_from
 from lucid_anvil.lab.ledger import Calibration, Ledger, Sensor
-from lucid_anvil.lab.planning import calibration_plan, reference_settings
-from lucid_anvil.lab.shaker_planning import sensors_of
+from lucid_anvil.lab.planning import calibration_plan, reference_settings, sensors_of
 from lucid_anvil.rig.editing import plug
 
 TODAY = datetime.date.today()

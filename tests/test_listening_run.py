@@ -15,6 +15,7 @@ from lucid_anvil.desktop.parts.docket import take_facts
 from lucid_anvil.domains.listening.impact_run import HitRun
 from lucid_anvil.domains.listening.listening import lamp, range_for
 from lucid_anvil.domains.listening.microphone_run import ToneRun
+from lucid_anvil.domains.listening.planning import check_settings
 from lucid_anvil.domains.listening.speed_run import SpeedRun
 from lucid_anvil.engine.evaluating import evaluate_take, reread
 from lucid_anvil.engine.inprocess import play_through
@@ -22,7 +23,6 @@ from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.engine.tiles import listening_chain
 from lucid_anvil.folio.accepting import accept_check
 from lucid_anvil.folio.testreport import report_context
-from lucid_anvil.lab.listening_planning import check_settings
 from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml

@@ -12,11 +12,12 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lucid_anvil.domains.shaker.planning import stretched_course, swap_sensor
 from lucid_anvil.engine import launch
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.running import run_plan
-from lucid_anvil.lab.shaker_planning import change_step, stretched_course, swap_sensor
+from lucid_anvil.lab.planning import change_step
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 

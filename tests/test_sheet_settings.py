@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.amplifier.planning import sheet_steps
 from lucid_anvil.domains.amplifier.sheet_settings import (
     PRECONDITION,
     Drive,
@@ -19,7 +20,6 @@ from lucid_anvil.domains.amplifier.sheet_settings import (
     duration,
     tasks,
 )
-from lucid_anvil.lab.amplifier_planning import sheet_steps
 from lucid_anvil.lab.plans import Plan
 
 

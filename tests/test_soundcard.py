@@ -19,7 +19,7 @@ from lucid_anvil.core.audio.card import LOOK, TONE_AT, dropouts, levels, look_wa
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.rehearsal import rehearse
-from lucid_anvil.lab.shaker_planning import sensors_of
+from lucid_anvil.lab.planning import sensors_of
 from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
 from lucid_anvil.rig import card_calibration, soundcard
 from lucid_anvil.rig.card_calibration import CardTone, calibrate, put_card

@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 
 from lucid_anvil.core.signal.sinefit import Floats
+from lucid_anvil.domains.shaker.demo import _write_csv, deck_record
 from lucid_anvil.engine.inprocess import REST, Played, play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
-from lucid_anvil.lab.demo_jobs import _write_csv, deck_record
 from lucid_anvil.lab.place import Lab
+from lucid_anvil.lab.planning import sensors_of
 from lucid_anvil.lab.plans import Plan
-from lucid_anvil.lab.shaker_planning import sensors_of
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.choosing import bench_of

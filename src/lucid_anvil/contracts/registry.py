@@ -134,6 +134,16 @@ def sides() -> list[Any]:
     return made
 
 
+def demos() -> list[Any]:
+    """What lays each domain's part of the demo job, as functions of the lab."""
+    made = []
+    for one in domains():
+        if one.demo:
+            module, _, attribute = one.demo.partition(":")
+            made.append(getattr(importlib.import_module(module), attribute))
+    return made
+
+
 def _brought(what: str, name: str, words: str) -> Any:
     for one in domains():
         place = getattr(one, what).get(name)

@@ -12,9 +12,8 @@ from ..contracts import registry
 from ..core.errors import BadInput
 from ..lab.patterns import free_folder, slug
 from ..lab.place import Lab, lab_of
-from ..lab.planning import reference_settings
+from ..lab.planning import reference_settings, sensors_of
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
-from ..lab.shaker_planning import sensors_of
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
 

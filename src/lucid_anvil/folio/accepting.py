@@ -16,8 +16,8 @@ from ..core.quantities import parse
 from ..lab import planning
 from ..lab.hashes import wrong
 from ..lab.ledger import Calibration
-from ..lab.listening_planning import renew_sensor
 from ..lab.place import Lab
+from ..lab.planning import renew_sensor
 from ..lab.takes import Take, list_takes
 from .certificate import report
 

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import numpy as np
 
+from ..contracts import registry
 from ..core.quantities import parse, preferred_frequencies
 from ..core.sensor import SensorModel
 from .beginning import RIGS
-from .demo_jobs import make_jobs
 from .demo_records import make_records
 from .ledger import Calibration, Sensor
 from .place import Lab, open_lab
@@ -65,7 +65,8 @@ def make_demo(folder: Path, today: datetime.date) -> Lab:
         (folder / name).mkdir(parents=True, exist_ok=True)
     lab = open_lab(folder)
     fill_ledger(lab, today)
-    make_jobs(lab)
+    for make in registry.demos():
+        make(lab)
     make_records(folder / "records", today)
     return lab
 

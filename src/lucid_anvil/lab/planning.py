@@ -1,4 +1,4 @@
-"""Making a calibration plan from the ledger, and taking a finding back into it."""
+"""Making and changing plans from what the ledger knows, and taking a finding back into it."""
 
 from __future__ import annotations
 
@@ -9,10 +9,12 @@ from typing import Any
 from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
+from .editing import sync
 from .ledger import Calibration, Entry
 from .place import Lab
-from .plans import DEFAULT_WALK_ROUND, put_plan
+from .plans import DEFAULT_WALK_ROUND, SensorRecord, put_plan
 from .takes import Take
+from .textfiles import load_yaml
 
 
 def record_of_sensor(entry: Entry) -> dict[str, Any]:
@@ -32,6 +34,73 @@ def record_of_sensor(entry: Entry) -> dict[str, Any]:
     if entry.sensor.retired is not None:  # out of date from that day on, whatever its certificate says
         made["due"] = min(made.get("due", "9999"), entry.sensor.retired.isoformat())
     return made
+
+
+def record_of_entry(entry: Entry) -> SensorRecord:
+    """A ledger's sensor as plans hold it."""
+    return SensorRecord.model_validate(record_of_sensor(entry))
+
+
+def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
+    """The rig's sensors as the ledger knows them, by role; those it does not know are left out."""
+    from ..rig.model import load_rig
+
+    rig = load_rig(rig_file)
+    ledger = lab.ledger()
+    known = {e.sensor.serial: e for e in ledger.entries()}
+    ledger.close()
+    return {c.role: record_of_sensor(known[c.sensor]) for c in rig.channels if c.sensor in known}
+
+
+def plan_of(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
+            ) -> dict[str, Any]:  # fmt: skip
+    """A plan as data, with the ledger's sensors on the rig's channels and the walk-round of its method."""
+    facts = lab.facts
+    return {
+        "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
+        "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
+        "sensors": sensors_of(lab, rig_file), "walk_round": [dict(c) for c in registry.get(method).walk_round],
+        "steps": [{"method": method, "settings": settings}],
+    }  # fmt: skip
+
+
+def put_in(folder: Path, name: str, plan: dict[str, Any]) -> Path:
+    """A plan into a folder, which is made where it is not there."""
+    folder.mkdir(parents=True, exist_ok=True)
+    return put_plan(folder / f"{name}.plan.yaml", plan)
+
+
+def renew_sensor(lab: Lab, serial: str, folder: Path) -> list[Path]:
+    """Put a sensor's newest entry of the ledger into the plans below a folder that use it; which ones were changed.
+    Takes keep the plan that they were made with."""
+    ledger = lab.ledger()
+    record = record_of_entry(ledger.entry(serial)).model_dump(exclude_none=True)
+    ledger.close()
+    changed = []
+    for place in sorted(folder.rglob("*.plan.yaml")):
+        plan = load_yaml(place)
+        roles = [r for r, s in (plan.get("sensors") or {}).items() if s.get("serial") == serial]
+        if not roles or all(plan["sensors"][r] == record for r in roles):
+            continue
+        for role in roles:
+            plan["sensors"][role] = dict(record)
+        put_plan(place, plan)
+        changed.append(place)
+    return changed
+
+
+def change_step(place: Path, changes: dict[str, Any]) -> None:
+    """Put changed settings into a plan; a changed profile goes into its own file where the plan names one."""
+    plan = load_yaml(place)
+    settings = plan["steps"][0].setdefault("settings", {})
+    for key, value in changes.items():
+        held = settings.get(key)
+        if key == "profile" and isinstance(held, str):
+            file = Path(held) if Path(held).is_absolute() else place.parent / held
+            sync(file, value)
+        else:
+            settings[key] = value
+    sync(place, plan)
 
 
 def reference_settings(reference: Entry, today: datetime.date) -> dict[str, Any]:

@@ -18,7 +18,7 @@ from ...engine.preparing import Prepared, prepare
 from ...lab.articles import facts_in
 from ...lab.editing import NOTHING, put, put_rows, settings_in, typed
 from ...lab.photos import KINDS, article_of, keep_in, photos_at
-from ...lab.shaker_planning import change_step
+from ...lab.planning import change_step
 from ...lab.textfiles import load_yaml, whole_write
 from ...lab.unit_limits import Unit, units_of
 from ...lab.walkrounds import as_text, from_text, with_photo

@@ -14,4 +14,5 @@ DOMAIN = Domain(
         **{f"output-{name.replace('_', '-')}": f"{__name__}.output_{name}" for name in _OUTPUTS},
     },
     sides=(f"{__name__}.window.bench:AmplifierBench",),
+    demo=f"{__name__}.demo:make",
 )

@@ -10,7 +10,7 @@ from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Meth
 from ...contracts.recording import Channel
 from ...contracts.sketch import level, line
 from ...core.errors import BadInput
-from ...lab.amplifier_planning import WALK_ROUND, sheet_steps, usual_sheet
+from .planning import WALK_ROUND, sheet_steps, usual_sheet
 from .sheet_reading import Sheet, Take
 from .sheet_run import SheetRun
 from .sheet_settings import SheetSettings, duration, tasks

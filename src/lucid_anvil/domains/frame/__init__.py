@@ -13,4 +13,5 @@ DOMAIN = Domain(
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND"},
     checks={"chamber": f"{__name__}.chamber_check:answers"},
     sides=(f"{__name__}.window.bench:FrameBench",),
+    demo=f"{__name__}.demo:make",
 )

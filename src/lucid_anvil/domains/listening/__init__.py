@@ -11,4 +11,5 @@ DOMAIN = Domain(
         "speed-orders": f"{__name__}.speed_orders",
     },
     sides=(f"{__name__}.window.bench:ListenBench",),
+    demo=f"{__name__}.demo:make",
 )

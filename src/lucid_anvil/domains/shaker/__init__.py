@@ -11,4 +11,5 @@ DOMAIN = Domain(
         "time-replication": f"{__name__}.time_replication",
     },
     sides=(f"{__name__}.window.bench:ShakerBench",),
+    demo=f"{__name__}.demo:make",
 )

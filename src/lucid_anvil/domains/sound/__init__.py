@@ -21,4 +21,5 @@ DOMAIN = Domain(
         "headset": f"{__name__}.standin_headset:HeadsetScene",
         "handset": f"{__name__}.standin_handset:HandsetScene",
     },
+    demo=f"{__name__}.demo:make",
 )

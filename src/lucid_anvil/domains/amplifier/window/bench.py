@@ -16,13 +16,13 @@ from ....desktop.parts.limits_sheet import LimitsSheet
 from ....desktop.parts.panels import Row, reading_row
 from ....desktop.parts.widgets import button
 from ....engine.preparing import Prepared
-from ....lab.amplifier_planning import retake_sheet
 from ....lab.editing import put_rows
 from ....lab.photos import article_of
 from ....lab.takes import Take, plan_beside
 from ....lab.textfiles import load_yaml
 from ....lab.unit_limits import Unit, put_limits, step_of, units_of
 from ....protocol.messages import Board
+from ..planning import retake_sheet
 from ..sheet_settings import duration, tasks
 from .card_view import CardView
 from .sheet_stage import SheetStage

@@ -26,10 +26,11 @@ from ....formats import ENDINGS
 from ....formats.teds import decode
 from ....lab.editing import settings_in
 from ....lab.identity import matching, number_of, take_in
-from ....lab.shaker_planning import record_of_entry, stretched_course, swap_sensor
+from ....lab.planning import record_of_entry
 from ....lab.takes import Take
 from ....lab.textfiles import load_yaml
 from ....protocol.messages import Board
+from ..planning import stretched_course, swap_sensor
 from ..settings import ShakerSettings
 from .margins import head_of, shaker_rows
 from .record_fields import records_of, with_part, with_record, without_record

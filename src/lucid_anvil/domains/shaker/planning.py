@@ -1,53 +1,31 @@
-"""Making shaker plans: sensors from the ledger, the walk-round, and edits that go back into plan and profile."""
+"""Plans of vibration tests: their profile beside them, a course's stretch drawn longer, another sensor on a channel."""
 
 from __future__ import annotations
 
 from pathlib import Path
 from typing import Any
 
-from ..core.errors import BadInput
-from .editing import sync
-from .ledger import Entry
-from .place import Lab
-from .planning import record_of_sensor
-from .plans import SHAKER_WALK_ROUND, SensorRecord, put_plan
-from .textfiles import dump_yaml, load_yaml, whole_write
-
-
-def record_of_entry(entry: Entry) -> SensorRecord:
-    """A ledger's sensor as plans hold it."""
-    return SensorRecord.model_validate(record_of_sensor(entry))
-
-
-def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
-    """The rig's sensors as the ledger knows them, by role; those it does not know are left out."""
-    from ..rig.model import load_rig
-
-    rig = load_rig(rig_file)
-    ledger = lab.ledger()
-    known = {e.sensor.serial: e for e in ledger.entries()}
-    ledger.close()
-    return {c.role: record_of_sensor(known[c.sensor]) for c in rig.channels if c.sensor in known}
+from ...core.errors import BadInput
+from ...lab.editing import sync
+from ...lab.place import Lab
+from ...lab.planning import plan_of, put_in, record_of_sensor
+from ...lab.textfiles import dump_yaml, load_yaml, whole_write
 
 
 def shaker_plan(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path
                 ) -> dict[str, Any]:  # fmt: skip
-    """A plan as data. Raises BadInput where rig or ledger lack something."""
-    facts = lab.facts
+    """A plan as data, with the doubts that the ledger states of its sensors. Raises BadInput where rig or ledger lack
+    something."""
+    made = plan_of(lab, title, article, method, settings, rig_file)
     ledger = lab.ledger()
     doubts = {}
-    sensors = sensors_of(lab, rig_file)
-    for role, record in sensors.items():
+    for role, record in made["sensors"].items():
         last = ledger.entry(record["serial"]).last
         if last is not None and last.uncertainty:
             doubts[role] = f"{last.uncertainty:g} %"
     ledger.close()
-    return {
-        "lucid-anvil-plan": 1, "title": title, "job": facts.job, "article": article, "rig": str(rig_file),
-        "customer": facts.customer, "customer_address": facts.customer_address, "operator": facts.operator,
-        "sensors": sensors, "walk_round": SHAKER_WALK_ROUND,
-        "steps": [{"method": method, "settings": {**settings, "uncertainty": doubts}}],
-    }  # fmt: skip
+    made["steps"][0]["settings"] = {**settings, "uncertainty": doubts}
+    return made
 
 
 def write_shaker_plan(folder: Path, name: str, plan: dict[str, Any], profile: dict[str, Any]) -> Path:
@@ -55,21 +33,7 @@ def write_shaker_plan(folder: Path, name: str, plan: dict[str, Any], profile: di
     folder.mkdir(parents=True, exist_ok=True)
     whole_write(folder / f"{name}.profile.yaml", dump_yaml(profile))
     plan["steps"][0]["settings"] = {"profile": f"{name}.profile.yaml", **plan["steps"][0]["settings"]}
-    return put_plan(folder / f"{name}.plan.yaml", plan)
-
-
-def change_step(place: Path, changes: dict[str, Any]) -> None:
-    """Put changed settings into a plan; a changed profile goes into its own file where the plan names one."""
-    plan = load_yaml(place)
-    settings = plan["steps"][0].setdefault("settings", {})
-    for key, value in changes.items():
-        held = settings.get(key)
-        if key == "profile" and isinstance(held, str):
-            file = Path(held) if Path(held).is_absolute() else place.parent / held
-            sync(file, value)
-        else:
-            settings[key] = value
-    sync(place, plan)
+    return put_in(folder, name, plan)
 
 
 def stretched_course(course: list[dict[str, Any]], step: int, rung: bool, duration: float) -> list[dict[str, Any]]:

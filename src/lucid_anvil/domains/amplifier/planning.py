@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from .place import Lab
-from .plans import put_plan
-from .takes import RETAKE, Take, plan_beside
-from .textfiles import load_yaml
+from ...lab.place import Lab
+from ...lab.plans import put_plan
+from ...lab.takes import RETAKE, Take, plan_beside
+from ...lab.textfiles import load_yaml
 
 WALK_ROUND = [
     {"key": "earth", "text": "Protective earth on, first of all"},
