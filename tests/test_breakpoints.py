@@ -10,8 +10,8 @@ import pytest
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.parts import course_menu
-from lucid_anvil.lab import breakpoints as bp
-from lucid_anvil.lab.profiles import BandPart
+from lucid_anvil.domains.shaker import breakpoints as bp
+from lucid_anvil.domains.shaker.profiles import BandPart
 
 SINE: dict[str, Any] = {
     "kind": "sine", "start": "8 Hz", "stop": "400 Hz",

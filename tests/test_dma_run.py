@@ -15,6 +15,7 @@ from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.contracts.guard import Block, Sight, Watched
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.domains.frame.chamber_guard import BAND
+from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
@@ -23,9 +24,7 @@ from lucid_anvil.lab.editing import put
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.rig.chamber import ChamberDesk, ChamberPart
 from lucid_anvil.rig.instruments import Trouble
-from lucid_anvil.rig.scenes import ViscousPart
 from lucid_anvil.rig.standins.chamber import Server
-from lucid_anvil.rig.standins.viscous import modulus
 
 BAR = {"kind": "tension", "length": "30 mm", "width": "10 mm", "thickness": "2 mm"}
 

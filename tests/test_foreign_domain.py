@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import math
 import os
@@ -21,6 +22,8 @@ from lucid_anvil.contracts import registry
 from lucid_anvil.desktop.bench.place import _ready
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.tiles import listening_chain
+from lucid_anvil.lab.demo import make_demo
+from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import dump_yaml
 
@@ -92,6 +95,13 @@ def test_it_runs_and_is_read_and_reported_from_the_command_line(installed: Path,
     assert cli("report", str(take), "--pdf", str(paper)).returncode == 0 and paper.read_bytes()[:4] == b"%PDF"
     said = PdfReader(paper).pages[0].extract_text()  # a paper of its own, in place of the test report
     assert "Rise of Battery tray" in said and f"{finding['readings'][0]['value']:.1f} dB over rest; inside." in said
+
+
+def test_it_lays_its_part_of_the_demo(installed: Path, tmp_path: Path) -> None:
+    lab = make_demo(tmp_path / "lab", datetime.date(2026, 6, 1))
+    place = lab.jobs / "0412" / "tones" / "rise.plan.yaml"
+    assert load_plan(place).step.method == "tone-rise"
+    assert (lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml").exists()
 
 
 def test_its_run_is_guarded_like_any_other(installed: Path, demo_lab: Any, tmp_path: Path) -> None:

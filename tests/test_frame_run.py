@@ -9,14 +9,13 @@ import numpy as np
 import pytest
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.frame.standin import FrameScene, Specimen
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.engine.walkround import WalkRound
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.rig.model import load_rig
-from lucid_anvil.rig.scenes import FrameScene
-from lucid_anvil.rig.standins.frame import Specimen
 
 RATE, BLOCK = 2000.0, 64
 

@@ -11,10 +11,10 @@ import numpy as np
 import pytest
 from tests.test_amplifier_sheet import rig_of
 
+from lucid_anvil.domains.amplifier.standin import AmplifierBench
+from lucid_anvil.domains.amplifier.standin_instruments import Desk as Servers
 from lucid_anvil.engine.desk import EVERY, Watched, watched
 from lucid_anvil.rig.instruments import Desk, Instrument, Trouble
-from lucid_anvil.rig.standins.amplifier import AmplifierBench
-from lucid_anvil.rig.standins.instruments import Desk as Servers
 from lucid_anvil.rig.standins.scpi import block, pattern
 
 FAULTS = {"silent": "does not answer", "garbage": "a number was wanted", "late": "does not answer"}

@@ -17,7 +17,7 @@ from lucid_anvil.core.control.randomprofile import solve as solve_random
 from lucid_anvil.core.control.sineprofile import Segment, SineProfile, crossover, solve
 from lucid_anvil.core.control.table import Table, accelerations, read_table, recognise
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.lab.profiles import (
+from lucid_anvil.domains.shaker.profiles import (
     BandPart,
     PointPart,
     RandomFile,

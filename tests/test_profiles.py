@@ -23,7 +23,7 @@ from lucid_anvil.core.control.table import read_table, recognise
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.shaker import Capability, Shaker
 from lucid_anvil.domains.shaker.profile import work_out
-from lucid_anvil.lab.profiles import SineFile, TimeFile, load_profile, prepare_history, profile_of
+from lucid_anvil.domains.shaker.profiles import SineFile, TimeFile, load_profile, prepare_history, profile_of
 
 G = 9.80665
 EXAMPLE = """\

@@ -13,11 +13,11 @@ from lucid_anvil.contracts.method import Got
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.parts import course_menu
 from lucid_anvil.domains.shaker.course import Stretch
+from lucid_anvil.domains.shaker.profiles import prepare_history, profile_of
 from lucid_anvil.domains.shaker.run import ShakerRun
 from lucid_anvil.domains.shaker.window.record_fields import with_part, with_record, without_record
 from lucid_anvil.engine.inprocess import play_through
 from lucid_anvil.engine.preparing import files_kept, plan_as_kept
-from lucid_anvil.lab.profiles import prepare_history, profile_of
 from lucid_anvil.lab.textfiles import load_yaml
 from test_shaker_control import prepared, random_settings, shocks, sine
 

@@ -13,9 +13,8 @@ import pytest
 from lucid_anvil.contracts.finding import Curve, Finding
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.frame.superposition import Sweep, superpose
+from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus, shift
 from lucid_anvil.lab.superposing import master
-from lucid_anvil.rig.scenes import ViscousPart
-from lucid_anvil.rig.standins.viscous import modulus, shift
 
 PART = ViscousPart()
 F = np.geomspace(0.3, 30, 9)

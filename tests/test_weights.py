@@ -17,6 +17,7 @@ from lucid_anvil.contracts.settings import check
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.bench.calibrate_sheet import with_units
 from lucid_anvil.domains.steps.force_comparison import METHOD as FORCE
+from lucid_anvil.domains.steps.standin import PressBench
 from lucid_anvil.domains.steps.weights import Weights
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.preparing import Prepared, prepared_from
@@ -29,7 +30,6 @@ from lucid_anvil.lab.steps_planning import Laid, steps_plan, weights_for
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.lab.textfiles import load_yaml
 from lucid_anvil.rig.model import Rig
-from lucid_anvil.rig.standins.press import PressBench
 
 MASSES = ["50 kg", "100 kg", "200 kg", "300 kg", "400 kg"]
 HERE = {"gravity": "9.813 m/s^2", "air_density": "1.19 kg/m^3", "density": "8000 kg/m^3"}

@@ -368,7 +368,7 @@ def profile(
     """Work out a sine, random or time profile: crossovers, durations, rms, stroke."""
     from .contracts.finding import as_json
     from .domains.shaker.profile import work_out
-    from .lab.profiles import load_profile
+    from .domains.shaker.profiles import load_profile
 
     bench = None
     if rig is not None:
@@ -394,7 +394,7 @@ def schema(kind: str = typer.Argument(..., metavar="plan|rig|profile")) -> int:
     elif kind == "rig":
         from .rig.model import Rig as Wanted  # type: ignore[assignment]
     elif kind == "profile":
-        from .lab.profiles import json_schema
+        from .domains.shaker.profiles import json_schema
 
         print(json.dumps(json_schema(), ensure_ascii=False, indent=1))
         return OK

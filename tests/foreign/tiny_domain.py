@@ -18,6 +18,8 @@ from lucid_anvil.contracts.method import Axis, CourseItem, Facts, Method, Method
 from lucid_anvil.contracts.paper import PaperKind
 from lucid_anvil.contracts.recording import Channel
 from lucid_anvil.contracts.settings import Model, quantity
+from lucid_anvil.lab.place import Lab
+from lucid_anvil.lab.planning import plan_of, put_in
 from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import Rig
 from lucid_anvil.rig.standins.listening import ListeningBench
@@ -25,7 +27,13 @@ from lucid_anvil.rig.standins.listening import ListeningBench
 DOMAIN = Domain("tiny", "Tones", {"tone-rise": "tiny_domain"}, guards={"loud": "tiny_domain:LOUD"},
                 scenes={"hum": "tiny_domain:HumScene"}, checks={"quiet": "tiny_domain:is_quiet"},
                 channels={"torque": "N*m"}, papers={"tone-rise": "tiny_domain:PAPER"},
-                sides=("tiny_window:ToneSide",))  # fmt: skip
+                sides=("tiny_window:ToneSide",), demo="tiny_domain:lay")  # fmt: skip
+
+
+def lay(lab: Lab) -> None:
+    """A plan of it in the demo job."""
+    rig = lab.folder / "rigs" / "shaker.rig.yaml"
+    put_in(lab.jobs / lab.facts.job / "tones", "rise", plan_of(lab, "Tones", "Tray", "tone-rise", {}, rig))
 
 
 class RiseSettings(MethodSettings):

@@ -123,24 +123,24 @@ def paper(method: str) -> PaperKind | None:
 def sides() -> list[Any]:
     """What domains show on the Bench, as classes. Loads the window's toolkit. One that can't be loaded is left out, and
     its methods are drawn from their views; `broken` says why."""
-    made = []
-    for one in domains():
-        for place in one.sides:
-            module, _, attribute = place.partition(":")
-            try:
-                made.append(getattr(importlib.import_module(module), attribute))
-            except Exception as problem:
-                _broken[one.name] = f"{place} can't be loaded ({type(problem).__name__}: {problem})"
-    return made
+    return _loaded([(one.name, place) for one in domains() for place in one.sides])
 
 
 def demos() -> list[Any]:
-    """What lays each domain's part of the demo job, as functions of the lab."""
+    """What lays each domain's part of the demo job, as functions of the lab. One that can't be loaded is left out;
+    `broken` says why."""
+    return _loaded([(one.name, one.demo) for one in domains() if one.demo])
+
+
+def _loaded(places: list[tuple[str, str]]) -> list[Any]:
+    """What stands at "module:name", by domain."""
     made = []
-    for one in domains():
-        if one.demo:
-            module, _, attribute = one.demo.partition(":")
+    for name, place in places:
+        module, _, attribute = place.partition(":")
+        try:
             made.append(getattr(importlib.import_module(module), attribute))
+        except Exception as problem:
+            _broken[name] = f"{place} can't be loaded ({type(problem).__name__}: {problem})"
     return made
 
 

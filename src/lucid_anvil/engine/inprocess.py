@@ -16,11 +16,7 @@ from ..contracts.recording import Channel, channel_of
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
 from ..rig.instruments import ON_THE_DESK
-from ..rig.standins.amplifier import AmplifierBench
-from ..rig.standins.chamber import Direct as DirectChamber
 from ..rig.standins.choosing import bench_of
-from ..rig.standins.frame import FrameBench
-from ..rig.standins.instruments import Direct
 from .desk import Instruments
 from .guards import Guards, Seen, scaled
 from .keeper import channel_scales
@@ -60,9 +56,7 @@ def play_through(
     rig = prepared.rig
     bench = bench_of(rig.model_copy(deep=True))
     bench.command("begin", REST * rig.front_end.block / rig.front_end.rate)
-    desk: Instruments | None = Direct(bench) if isinstance(bench, AmplifierBench) else None
-    if isinstance(bench, FrameBench) and rig.chamber is not None:
-        desk = DirectChamber(bench, rig.chamber)
+    desk: Instruments | None = bench.direct()
     roles = [c.role for c in rig.channels]
     scales = channel_scales(rig, dict(prepared.facts.sensitivity))
     block, rate = prepared.facts.block, prepared.facts.rate

@@ -14,5 +14,8 @@ DOMAIN = Domain(
         **{f"output-{name.replace('_', '-')}": f"{__name__}.output_{name}" for name in _OUTPUTS},
     },
     sides=(f"{__name__}.window.bench:AmplifierBench",),
+    scenes={
+        "amplifier": f"{__name__}.standin_scene:AmplifierScene",
+    },
     demo=f"{__name__}.demo:make",
 )

@@ -13,5 +13,8 @@ DOMAIN = Domain(
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND"},
     checks={"chamber": f"{__name__}.chamber_check:answers"},
     sides=(f"{__name__}.window.bench:FrameBench",),
+    scenes={
+        "frame": f"{__name__}.standin:FrameScene",
+    },
     demo=f"{__name__}.demo:make",
 )

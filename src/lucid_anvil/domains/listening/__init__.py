@@ -11,5 +11,10 @@ DOMAIN = Domain(
         "speed-orders": f"{__name__}.speed_orders",
     },
     sides=(f"{__name__}.window.bench:ListenBench",),
+    scenes={
+        "plate": f"{__name__}.standin:PlateScene",
+        "pump": f"{__name__}.standin:PumpScene",
+        "calibrator": f"{__name__}.standin:CalibratorScene",
+    },
     demo=f"{__name__}.demo:make",
 )

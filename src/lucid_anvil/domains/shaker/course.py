@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from ...contracts.method import CourseItem
 from ...core.control.sweep import Sweep, sweeping
 from ...core.errors import BadInput
-from ...lab.profiles import SineFile, SweepPart
+from .profiles import SineFile, SweepPart
 from .settings import CourseStep, ShakerSettings
 
 STARTUP = 2.0

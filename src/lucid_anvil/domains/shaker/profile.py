@@ -9,8 +9,8 @@ import numpy as np
 
 from ...contracts.finding import Curve, Finding, Reading
 from ...core.control import headroom
-from ...lab.profiles import AnyFile, RandomFile, SineFile, TimeFile, prepare_history
 from .edges import early_abort
+from .profiles import AnyFile, RandomFile, SineFile, TimeFile, prepare_history
 
 if TYPE_CHECKING:
     from ...rig.model import Rig

@@ -16,7 +16,7 @@ from ...core.control import history
 from ...core.control.replication import PassFigures, Target, band_of, compare, make_target
 from ...core.signal.sinefit import Floats
 from ...core.signal.spectra import averaged, frame_for
-from ...lab.profiles import prepare_history
+from .profiles import prepare_history
 from .settings import ShakerSettings, control_roles, in_units
 from .sine_reading import cut_time
 

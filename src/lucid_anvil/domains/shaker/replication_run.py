@@ -25,8 +25,8 @@ from ...core.control.replication import (
     through_inverse,
 )  # fmt: skip
 from ...core.signal.sinefit import Floats
-from ...lab.profiles import prepare_history
 from .course import Stretch, items, level_stretches
+from .profiles import prepare_history
 from .run import ShakerRun, input_rows
 from .settings import ShakerSettings
 

@@ -14,7 +14,7 @@ from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.control.sineloop import Regulation
 from ...core.errors import BadInput
 from ...core.quantities import parse, split
-from ...lab.profiles import AnyFile, BandPart, RandomFile, SineFile, SweepPart, TimeFile, profile_of
+from .profiles import AnyFile, BandPart, RandomFile, SineFile, SweepPart, TimeFile, profile_of
 
 Hz = Annotated[float, quantity("Hz")]
 Metres2 = Annotated[float, quantity("m/s^2")]

@@ -17,6 +17,7 @@ DOMAIN = Domain(
         "excursion": f"{__name__}.coil_guard:EXCURSION",
     },
     scenes={
+        "driver": f"{__name__}.standin_driver:DriverScene",
         "hot-driver": f"{__name__}.standin:HotDriverScene",
         "headset": f"{__name__}.standin_headset:HeadsetScene",
         "handset": f"{__name__}.standin_handset:HandsetScene",

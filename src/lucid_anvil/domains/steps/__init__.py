@@ -12,4 +12,8 @@ DOMAIN = Domain(
         "torque-capability": f"{__name__}.torque_capability",
         "step-hysteresis": f"{__name__}.step_hysteresis",
     },
+    scenes={
+        "actuator": f"{__name__}.standin:ActuatorScene",
+        "press": f"{__name__}.standin:PressScene",
+    },
 )

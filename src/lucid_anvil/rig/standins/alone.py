@@ -10,13 +10,8 @@ from collections.abc import Callable
 import numpy as np
 
 from ...core.errors import BadInput
-from ..chamber import ChamberPart
 from ..model import Rig
-from .amplifier import AmplifierBench
-from .chamber import Server as Chamber
 from .choosing import bench_of
-from .frame import FrameBench
-from .instruments import Desk
 
 
 def serve_alone(
@@ -24,17 +19,14 @@ def serve_alone(
 ) -> None:  # fmt: skip
     """Serve until `stop`, or Ctrl+C. Raises BadInput for a rig without instruments, or a port that is taken."""
     bench = bench_of(rig)
-    if not isinstance(bench, AmplifierBench) and not (isinstance(bench, FrameBench) and rig.chamber is not None):
-        raise BadInput(f"{rig.name}: this rig has no stand-in instruments: an amplifier's bench and a chamber have.")
     if not 0 <= port <= 65000:
         raise BadInput(f"--port {port}: a port lies between 1 and 65000.")
     try:
-        if isinstance(bench, AmplifierBench):
-            desk: Desk | Chamber = Desk(bench, port)
-        else:
-            desk = Chamber(bench, rig.chamber or ChamberPart(), port)
+        desk = bench.served(port)
     except OSError as problem:
         raise BadInput(f"--port {port}: it can't be had ({problem.strerror}): choose another.") from None
+    if desk is None:
+        raise BadInput(f"{rig.name}: this rig has no stand-in instruments: an amplifier's bench and a chamber have.")
     for name, at in desk.ports.items():
         say(f"{name}: 127.0.0.1:{at}")
     ended = stop or threading.Event()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+from typing import Any
 
 import numpy as np
 
@@ -171,6 +172,13 @@ class StandInBench:
         u = u + 2 * part.second_harmonic / 100 * u**2 / full + 4 * part.third_harmonic / 100 * u**3 / full**2
         limit = part.clip / part.gain
         return np.clip(u, -limit, limit)
+
+    def direct(self) -> Any:
+        """A shaker has no instruments beside it."""
+        return None
+
+    def served(self, port: int = 0) -> Any:
+        return None
 
     def play(self, source: Floats) -> InputBlock:
         """One block: source volts in, inputs out. Faults act from their own sample on."""

@@ -2,33 +2,41 @@
 
 from __future__ import annotations
 
-from ..amplifier_scene import AmplifierScene
+from typing import Any, Protocol
+
+from ...core.signal.sinefit import Floats
+from ..device import InputBlock
 from ..model import Rig
-from ..scenes import ActuatorScene, DriverScene, FrameScene, PressScene
-from .actuator import ActuatorBench
-from .amplifier import AmplifierBench
 from .bench import StandInBench
-from .driver import DriverBench
-from .frame import FrameBench
+from .faults import Faults
 from .listening import ListeningBench
-from .press import PressBench
 
 
-def bench_of(rig: Rig) -> StandInBench | ListeningBench | AmplifierBench:
-    """An amplifier's or one that only listens where the rig has a scene, else the shaker's. A scene that a domain
-    brought along makes its own."""
-    brought = getattr(rig.standin.scene, "bench", None)
-    if brought is not None:
-        made: ListeningBench = brought(rig)
+class Bench(Protocol):
+    """What stands behind a stand-in front end."""
+
+    rig: Rig
+    faults: Faults
+
+    def command(self, name: str, value: object) -> None:
+        """Something set, asked for or begun; what it does not know it leaves."""
+
+    def play(self, source: Floats) -> InputBlock:
+        """One block out [V], and what the inputs show of it."""
+
+    def direct(self) -> Any:
+        """Its instruments, in this very process; None where it has none."""
+
+    def served(self, port: int = 0) -> Any:
+        """Its instruments, as servers; None where it has none."""
+
+
+def bench_of(rig: Rig) -> Bench:
+    """The one that the rig's scene makes, one that only listens to it, or the shaker's where there is no scene."""
+    scene: Any = rig.standin.scene
+    if scene is None:
+        return StandInBench(rig)
+    if hasattr(scene, "bench"):
+        made: Bench = scene.bench(rig)
         return made
-    if isinstance(rig.standin.scene, AmplifierScene):
-        return AmplifierBench(rig)
-    if isinstance(rig.standin.scene, ActuatorScene):
-        return ActuatorBench(rig)
-    if isinstance(rig.standin.scene, DriverScene):
-        return DriverBench(rig)
-    if isinstance(rig.standin.scene, PressScene):
-        return PressBench(rig)
-    if isinstance(rig.standin.scene, FrameScene):
-        return FrameBench(rig)
-    return ListeningBench(rig) if rig.standin.scene is not None else StandInBench(rig)
+    return ListeningBench(rig)

@@ -12,7 +12,6 @@ import os
 import time
 from collections import deque
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -25,22 +24,6 @@ from .inputs import InputStage
 
 GIVE_UP = 45.0
 """s of wall time after which even a device in simulated time takes its keeper for dead."""
-
-
-def _desk(bench: object) -> Any:
-    """The instruments of an amplifier's bench, or the chamber of a frame's, as servers; None where there are none."""
-    from .amplifier import AmplifierBench
-    from .frame import FrameBench
-
-    if isinstance(bench, FrameBench) and bench.rig.chamber is not None:
-        from .chamber import Server as Chamber
-
-        return Chamber(bench, bench.rig.chamber)
-    if not isinstance(bench, AmplifierBench):
-        return None
-    from .instruments import Desk
-
-    return Desk(bench)
 
 
 class Server:
@@ -56,7 +39,7 @@ class Server:
         self.gone: str | None = None
         self.last: deque[Floats] = deque(maxlen=4)
         """What the inputs showed lately: it may not have been handed on when the guards are gone"""
-        self.desk = _desk(self.bench)
+        self.desk = self.bench.served()
 
     def run(self) -> None:
         """Until told to stop, or the keeper is gone and the output is zero."""

@@ -18,7 +18,7 @@ from ....core.signal.sinefit import Floats
 from ....desktop.parts import theme
 from ....desktop.parts.chart import Chart, frequency_text
 from ....engine.preparing import Prepared
-from ....lab.profiles import RandomFile, SineFile, profile_of
+from ..profiles import RandomFile, SineFile, profile_of
 from ..settings import with_tolerance
 
 UNITS = {

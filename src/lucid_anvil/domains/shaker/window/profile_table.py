@@ -26,7 +26,7 @@ from ....core.quantities import split
 from ....desktop.bench.course_view import clock
 from ....desktop.parts import theme
 from ....desktop.parts.widgets import button, label
-from ....lab import breakpoints
+from .. import breakpoints
 
 LAW_WORDS = {"displacement": "displacement", "velocity": "velocity", "acceleration": "acceleration", "line": "line"}
 FREQUENCY, LEVEL, LAW, BAND = range(4)
@@ -220,7 +220,7 @@ class ProfileTable(QWidget):
 
 def facts_of(prepared: Any) -> str:
     """What follows from a profile: its largest values and its length, in a line."""
-    from ....lab.profiles import SineFile, profile_of
+    from ..profiles import SineFile, profile_of
 
     held = profile_of(prepared.settings.profile, "profile")
     if not isinstance(held, SineFile):

@@ -236,7 +236,7 @@ class ShakerStage(QWidget):
     def _show_record(self, prepared: Prepared) -> None:
         from pathlib import Path
 
-        from ....lab.profiles import prepare_history
+        from ..profiles import prepare_history
 
         made, _ = prepare_history(prepared.settings.time(), Path("."))
         a, b = made.after, made.before

@@ -3,19 +3,67 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Annotated, Any, Literal
 
 import numpy as np
+from pydantic import Field
 
+from ...contracts.settings import Model, Seconds, quantity
 from ...core.signal.sinefit import Floats
-from ..device import InputBlock
-from ..model import FramePart, Rig
-from ..scenes import FrameScene, RubberPart
-from .listening import ListeningBench
-from .viscous import Bar
+from ...rig.device import InputBlock
+from ...rig.model import FramePart, Rig
+from ...rig.standins.listening import ListeningBench
+from .standin_viscous import Bar, ViscousPart
+
+Percent = Annotated[float, quantity("%")]
 
 POINTS = 4001
 LOCKS = {2: "emergency_stop", 3: "door"}
 """Faults by the bit that tells of them (`device.INTERLOCKS`)"""
+
+
+class RubberPart(Model):
+    """An elastomer in the frame instead: a spring that softens from cycle to cycle, a dashpot, a set that grows."""
+
+    stiffness: Annotated[float, quantity("N/m")] = 4e5
+    loss: float = Field(default=0.12, ge=0, le=2)
+    """tan delta at 1 Hz"""
+    softening: Percent = 4.0
+    """of its stiffness, each time ten times as many cycles were made"""
+    set: Percent = 2.0
+    """of the swing that stays, each time ten times as many cycles were made"""
+
+
+class FrameScene(Model):
+    """A specimen in a load frame: elastic, flowing, hardening, softening, broken. Its extensometer sits on its own
+    gauge length."""
+
+    kind: Literal["frame"]
+    modulus: Annotated[float, quantity("Pa")] = 206e9
+    area: Annotated[float, quantity("m^2")] = 50e-6
+    length: Annotated[float, quantity("m")] = 0.075
+    """parallel"""
+    gauge: Annotated[float, quantity("m")] = 0.05
+    flow: Annotated[float, quantity("Pa")] = 352e6
+    """stress at which it begins to flow"""
+    strength: Annotated[float, quantity("Pa")] = 498e6
+    uniform: Percent = 14.0
+    """strain at its strength"""
+    breaks: Percent = 20.0
+    """strain at which it breaks"""
+    stiffness: Annotated[float, quantity("N/m")] = 4e7
+    """of frame, cell and grips in series"""
+    slack: Annotated[float, quantity("m")] = 0.0002
+    """travel before the grips bite"""
+    viscous: ViscousPart | None = None
+    rubber: RubberPart | None = None
+    """An elastomer between plates instead, pressed where the crosshead goes below zero"""
+    lag: Seconds = 0.02
+    """time constant of the valve"""
+
+    def bench(self, rig: Rig) -> ListeningBench:
+        """The bench of it."""
+        return FrameBench(rig)
 
 
 class Specimen:
@@ -136,6 +184,18 @@ class FrameBench(ListeningBench):
         force, strain = self.specimen(travel)
         return {"force": force, "extension": strain * self.gauge, "displacement": travel, "length": travel,
                 "temperature": warm}  # fmt: skip
+
+    def direct(self) -> Any:
+        """Its chamber, in this very process; None where it has none."""
+        from ...rig.standins.chamber import Direct
+
+        return None if self.rig.chamber is None else Direct(self, self.rig.chamber)
+
+    def served(self, port: int = 0) -> Any:
+        """Its chamber, as a server that any client may talk to."""
+        from ...rig.standins.chamber import Server
+
+        return None if self.rig.chamber is None else Server(self, self.rig.chamber, port)
 
     def _warm(self, n: int) -> Floats:
         """°C of the specimen in the block: air behind its set point, specimen behind the air."""

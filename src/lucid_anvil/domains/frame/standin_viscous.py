@@ -2,14 +2,39 @@
 
 from __future__ import annotations
 
-import numpy as np
+from typing import Annotated
 
+import numpy as np
+from pydantic import Field
+
+from ...contracts.settings import Model, Seconds, quantity
 from ...core.signal.sinefit import Floats
-from ..scenes import ViscousPart
 
 BRANCHES = 25
 WIDE = 3.5
 """Standard deviations of the spread that the branches reach over"""
+
+
+class ViscousPart(Model):
+    """A bar that is viscoelastic, in a chamber: relaxation times spread about one that the temperature shifts
+    (Williams, Landel, Ferry)."""
+
+    glassy: Annotated[float, quantity("Pa")] = 2.4e9
+    rubbery: Annotated[float, quantity("Pa")] = 4e6
+    spread: float = Field(default=1.6, gt=0.2, le=6)
+    """decades of time over which it relaxes, as one standard deviation"""
+    reference: float = 62.0
+    """°C at which the middle of its relaxation takes `time`"""
+    time: Seconds = 0.1
+    c1: float = Field(default=17.4, gt=0)
+    c2: float = Field(default=51.6, gt=0)
+    """K"""
+    area: Annotated[float, quantity("m^2")] = 20e-6
+    length: Annotated[float, quantity("m")] = 0.03
+    air_lag: Seconds = 20.0
+    """of the chamber's air behind its set point"""
+    lag: Seconds = 10.0
+    """of the bar behind the air"""
 
 
 def branches(part: ViscousPart) -> tuple[Floats, Floats]:

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field
 
-from ..contracts.settings import Flag, Model, quantity
+from ...contracts.settings import Flag, Model, quantity
+
+if TYPE_CHECKING:
+    from ...rig.model import Rig
+    from .standin import AmplifierBench
 
 Hz = Annotated[float, quantity("Hz")]
 Volt = Annotated[float, quantity("V")]
@@ -85,3 +89,9 @@ class AmplifierScene(Model):
     load: LoadBank = Field(default_factory=LoadBank)
     supply: SupplyPart = Field(default_factory=SupplyPart)
     meter_resolution: Volt = 0.001
+
+    def bench(self, rig: Rig) -> AmplifierBench:
+        """The bench of it."""
+        from .standin import AmplifierBench
+
+        return AmplifierBench(rig)

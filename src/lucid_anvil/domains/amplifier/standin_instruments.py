@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from .amplifier import AmplifierBench
-from .scpi import RANGE, STATE, TYPE, Refused, Scpi, ScpiServer, block, number, onoff
+from ...rig.standins.scpi import RANGE, STATE, TYPE, Refused, Scpi, ScpiServer, block, number, onoff
+from .standin import AmplifierBench
 
 
 class Supply(Scpi):

@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
-from ..core.errors import BadInput
-from ..core.quantities import parse, same_kind, split
+from ...core.errors import BadInput
+from ...core.quantities import parse, same_kind, split
 from .profiles import DENSITY, BandPart, RandomFile, SineFile, profile_of
 
 LAWS = ("acceleration", "velocity", "displacement", "line")

@@ -2,13 +2,52 @@
 
 from __future__ import annotations
 
-import numpy as np
+from typing import Annotated, Literal
 
+import numpy as np
+from pydantic import Field
+
+from ...contracts.settings import Flag, Model, Seconds, quantity
 from ...core.signal.sinefit import Floats
-from ..device import InputBlock
-from ..model import Rig
-from ..scenes import DriverScene
-from .listening import ListeningBench
+from ...rig.device import InputBlock
+from ...rig.model import Rig
+from ...rig.standins.listening import ListeningBench
+
+Hz = Annotated[float, quantity("Hz")]
+
+
+class DriverScene(Model):
+    """A loudspeaker driver in front of a microphone, with what may be wrong with it."""
+
+    kind: Literal["driver"]
+    sensitivity: Annotated[float, quantity("Pa/V")] = 0.5
+    """at the microphone"""
+    resonance: Hz = 95.0
+    quality: float = Field(default=3.0, gt=0.3)
+    resistance: Annotated[float, quantity("ohm")] = 6.2
+    inductance: Annotated[float, quantity("V*s/A")] = 4e-4
+    peak: Annotated[float, quantity("ohm")] = 30.0
+    """above the resistance at the resonance"""
+    square: float = 0.005
+    """even distortion, per volt"""
+    cube: float = 0.001
+    """odd distortion, per volt squared"""
+    delay: Seconds = 0.0029
+    reversed: Flag = False
+    """wires exchanged"""
+    rub: float = 0.0
+    """a coil that touches, as a share of the sound"""
+    loose: int = 0
+    """particles that strike in a second"""
+    strike: Annotated[float, quantity("Pa")] = 0.06
+    """of each, at the microphone"""
+    leak: float = Field(default=0.0, ge=0, le=1)
+    """of the air behind the cone that escapes: its resonance is damped, and the lowest tones go"""
+    noise: Annotated[float, quantity("Pa")] = 0.0005
+
+    def bench(self, rig: Rig) -> ListeningBench:
+        """The bench of it."""
+        return DriverBench(rig)
 
 
 class DriverBench(ListeningBench):

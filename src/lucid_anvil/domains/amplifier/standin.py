@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from scipy.signal import bilinear_zpk, lfilter, zpk2tf
 
 from ...core.signal.sinefit import Floats
-from ..amplifier_scene import AmplifierChannel, AmplifierScene
-from ..device import InputBlock
-from ..model import Fault, Rig
-from .faults import Faults
+from ...rig.device import InputBlock
+from ...rig.model import Fault, Rig
+from ...rig.standins.faults import Faults
+from .standin_scene import AmplifierChannel, AmplifierScene
 
 AMBIENT = 23.0
 HARDNESS = 24
@@ -141,6 +142,18 @@ class AmplifierBench:
         if held.load is None:
             return None
         return held.load * (1 + bank.error / 100) * (1 + bank.coefficient / 100 * (held.temperature - 20))
+
+    def direct(self) -> Any:
+        """Supply, load bank and voltmeter, in this very process."""
+        from .standin_instruments import Direct
+
+        return Direct(self)
+
+    def served(self, port: int = 0) -> Any:
+        """The same as SCPI servers that any client may talk to."""
+        from .standin_instruments import Desk
+
+        return Desk(self, port)
 
     def play(self, source: Floats) -> InputBlock:
         """One block of inputs."""

@@ -8,13 +8,13 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, TypeAdapter, model_validator
 
-from ..contracts.settings import Flag, Model, Seconds, check, quantity
-from ..core.control import randomprofile, sineprofile
-from ..core.control.corridor import Band, Side
-from ..core.control.sweep import Sweeping, sweeping
-from ..core.errors import BadInput
-from ..core.quantities import parse, same_kind, split
-from .textfiles import load_yaml
+from ...contracts.settings import Flag, Model, Seconds, check, quantity
+from ...core.control import randomprofile, sineprofile
+from ...core.control.corridor import Band, Side
+from ...core.control.sweep import Sweeping, sweeping
+from ...core.errors import BadInput
+from ...core.quantities import parse, same_kind, split
+from ...lab.textfiles import load_yaml
 
 Hz = Annotated[float, quantity("Hz")]
 Metres2 = Annotated[float, quantity("m/s^2")]
@@ -253,7 +253,7 @@ def json_schema() -> dict[str, Any]:
 def prepare_history(part: TimeFile, folder: Path) -> tuple[Any, Any]:
     """The records of a time profile as they will be driven, in a row at the highest of their rates, each at rest at
     its ends where it is compensated: (Compensated, the first one's channel). Raises BadInput."""
-    from ..core.control import history
+    from ...core.control import history
 
     made = [_prepared(p, folder) for p in part.records]
     if len(made) == 1 and part.times == 1:
@@ -274,8 +274,8 @@ def prepare_history(part: TimeFile, folder: Path) -> tuple[Any, Any]:
 
 def _prepared(part: RecordPart, folder: Path) -> tuple[Any, Any]:
     """One record as it will be driven."""
-    from ..core.control import history
-    from ..formats import read
+    from ...core.control import history
+    from ...formats import read
 
     place = Path(part.file)
     record = read(place if place.is_absolute() else folder / place)
