@@ -8,7 +8,18 @@ from typing import Any
 import numpy as np
 import pytest
 
-from lucid_anvil.core.control.chain import AUDIBLE, PASSED, SHIFT, SURE, ChainWatch, Changed, chain_model, changes
+from lucid_anvil.core.control.chain import (
+    AUDIBLE,
+    PASSED,
+    SHIFT,
+    SURE,
+    ChainWatch,
+    Changed,
+    apart,
+    chain_model,
+    changes,
+    middle_of_others,
+)
 from lucid_anvil.core.control.contact import ContactWatch
 from lucid_anvil.core.control.moving import MOST, NOISE, QUICKEST, SETTLED_ABOVE, Moving
 from lucid_anvil.core.control.plant import LoopResponse
@@ -314,3 +325,26 @@ def test_a_random_drive_is_corrected_from_the_fourth_frame_on() -> None:
         assert corrected == (frames >= 4)
     inside = (loop.frequency > 40) & (loop.frequency < 180)
     assert np.median(loop.correction[inside]) == pytest.approx(0.25, rel=0.15)
+
+
+def test_the_last_rows_stay_in_their_order_however_many_come() -> None:
+    held, all_ = Rolling(5, 2), []
+    assert len(held) == 0 and held.rows.shape == (0, 2) and held.last(3).shape == (0, 2)
+    for k in range(37):
+        row = np.array([k, -k], dtype=float)
+        held.add(row)
+        all_.append(row)
+        assert np.array_equal(held.rows, np.array(all_[-5:])) and len(held) == min(k + 1, 5)
+        assert np.array_equal(held.last(3), np.array(all_[-3:]))
+
+
+@pytest.mark.parametrize("count", [2, 3, 4, 5, 8])
+def test_the_middle_of_the_others_is_their_median(count: int) -> None:
+    x = np.random.default_rng(count).standard_normal((count, 7))
+    x[:, 3] = 1.0
+    wanted = [np.median(np.delete(x, i, axis=0), axis=0) for i in range(count)]
+    assert np.array_equal(middle_of_others(x), np.array(wanted))
+    d = np.append(x[:, 0], np.nan)
+    e = apart(d)
+    assert np.array_equal(e[:-1], x[:, 0] - np.array(wanted)[:, 0]) and np.isnan(e[-1])
+    assert np.array_equal(apart(np.array([0.3])), [0.3])

@@ -9,12 +9,13 @@ of several channels at once.
 
 from __future__ import annotations
 
-from collections import deque
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from ..rolling import Rolling
 from ..signal.sinefit import Floats
 from .contact import ContactWatch
 from .plant import LoopResponse
@@ -97,12 +98,13 @@ class ChainWatch:
         self.floor = (held.noise**2) * float(np.sum(self.taps**2))
         self.lines = held.frequency[1] - held.frequency[0]
         self.size = np.log(np.maximum(np.abs(held.smoothed), 1e-12))
-        self.sums: deque[Floats] = deque(maxlen=int(np.ceil(max(CREEP, 8 * PERIODS / 4.0) / self.span)) + 8)
+        self.sums = Rolling(int(np.ceil(max(CREEP, 8 * PERIODS / 4.0) / self.span)) + 8, 4, self.count + 1)
         """(4, channels + 1) a block: sum, energy shown, energy that the model gives, and the two sums from which a
         sine's frequency comes; last column samples, turns, energy of the drive"""
         self.loudest = np.zeros(self.count)
         self.last = self.driven = self.since = 0.0
-        self.scatter: list[deque[Floats]] = [deque(maxlen=int(MEMORY / self.span)) for _ in range(2)]
+        self.scatter = [Rolling(int(MEMORY / self.span), self.count) for _ in range(2)]
+        """Jumps of late, without their signs"""
         self.start: Floats | None = None
         """Where the channels stood when creeping was first looked at"""
         self.beyond: list[float] = []
@@ -127,8 +129,8 @@ class ChainWatch:
         row[2, -1] = float(slow @ slow)
         # Of a sine x(n-1) + x(n+1) = 2 cos(w) x(n) (Prony): its frequency, to a small part of what one turn shows.
         row[3, :2] = float(slow[1:-1] @ (slow[:-2] + slow[2:])), 2 * float(slow[1:-1] @ slow[1:-1])
-        self.sums.append(row)
-        held = np.array(self.sums)
+        self.sums.add(row)
+        held = self.sums.rows
         self.driven = max(self.driven, float(row[2, -1]))
         # Where nothing was driven there is no ratio: the newest unbroken stretch counts.
         quiet = np.flatnonzero(held[:, 2, -1] <= 1e-7 * self.driven)
@@ -157,17 +159,17 @@ class ChainWatch:
                 continue
             cut = len(held) - n * (4 + after)
             if self.tonal:
-                drives = [held[cut + k * n : cut + (k + 1) * n, 2, -1].sum() for k in range(4 + after)]
-                if max(drives) > UNSTEADY * min(drives):
+                drives = held[cut:, 2, -1].reshape(4 + after, n).sum(axis=1)
+                if drives.max() > UNSTEADY * drives.min():
                     continue
-            r = [self._ratio(held[cut + k * n : cut + (k + 1) * n]) for k in range(4 + after)]
+            r = self._ratio(held[cut:].reshape(4 + after, n, *held.shape[1:]).sum(axis=1))
             d = r[3] - r[1]
             e = apart(d)
             glide = 2 * np.abs(apart(r[1] - r[0]))
             if after:
                 glide = np.maximum(glide, 2 * np.abs(apart(r[4] - r[3])))
             known = self.scatter[which]
-            sigma = 1.48 * np.median(np.abs(np.array(known)), axis=0) if len(known) > 10 else np.zeros(self.count)
+            sigma = 1.48 * np.median(known.rows, axis=0) if len(known) > 10 else np.zeros(self.count)
             glided = np.where(np.isfinite(glide), glide, 1e9)
             limit = np.maximum(np.maximum(least * hurry, SCATTERED * sigma), STEEP * glided)
             ringing = self.since - n * (4 + after) * self.span < RINGING / f
@@ -185,7 +187,7 @@ class ChainWatch:
                 self.jumps, self.limit = np.nan_to_num(e), float(limit[0])
             found = found or _alone(d, e, limit)
             if np.isfinite(e).any():
-                known.append(np.nan_to_num(e))
+                known.add(np.abs(np.nan_to_num(e)))
         return found
 
     def _flickered(self, z: Floats, y: Floats, drive: Floats, held: Floats) -> Changed | None:
@@ -203,7 +205,7 @@ class ChainWatch:
         n = int(np.ceil(max(CREEP, 4 * PERIODS / self._frequency(held)) / self.span)) if len(held) > 3 else 0
         if not n or len(held) < n:
             return None
-        r = self._ratio(held[-n:])
+        r = self._ratio(held[-n:].sum(axis=0)[None])[0]
         most = np.full(self.count, SLOW)
         f = self._frequency(held[-n:])
         if self.tonal:
@@ -260,7 +262,7 @@ class ChainWatch:
         size = self.size[:, k] + (x - k) * (self.size[:, k + 1] - self.size[:, k])
         if self.count == 1:
             return np.asarray(size)
-        return np.array([size[i] - np.median(np.delete(size, i, axis=0), axis=0) for i in range(self.count)])
+        return size - middle_of_others(size)
 
     def _explained(self, frequency: float) -> tuple[Floats, Floats]:
         """Least and greatest ln(ratio) against the others that modes moved by up to `SHIFT` explain at a frequency."""
@@ -269,32 +271,49 @@ class ChainWatch:
         last = min(int(frequency * (1 + SHIFT) / self.lines) + 2, self.size.shape[1])
         moved = self.size[:, first:last] - self.size[:, here : here + 1]
         # Each channel against the middle one of the others, for all moves at once.
-        against = np.array([
-            moved[i] - np.median(np.delete(moved, i, axis=0), axis=0) if self.count > 1 else moved[i]
-            for i in range(self.count)
-        ])  # fmt: skip
+        against = moved - middle_of_others(moved) if self.count > 1 else moved
         return against.min(axis=1), against.max(axis=1)
 
-    def _ratio(self, rows: Floats) -> Floats:
-        """ln of what each channel showed over what the model gives, by energy; nan where it shows hardly more than
-        its noise."""
-        sums, shown, model = rows[:, 0, :-1].sum(axis=0), rows[:, 1, :-1].sum(axis=0), rows[:, 2, :-1].sum(axis=0)
-        n = rows[:, 0, -1].sum()
+    def _ratio(self, windows: Floats) -> Floats:
+        """ln of what each channel showed over what the model gives, by energy, (windows, channels) from their sums; nan
+        where it shows hardly more than its noise."""
+        sums, shown, model = windows[:, 0, :-1], windows[:, 1, :-1], windows[:, 2, :-1]
+        n = windows[:, 0, -1:]
         shown = shown - sums**2 / n - n * self.floor
-        self.loudest = np.maximum(self.loudest, model / n)
-        loud = model > n * np.maximum(AUDIBLE**2 * self.floor, FAINT * self.loudest)
+        loudest = np.maximum(np.maximum.accumulate(model / n), self.loudest)
+        self.loudest = loudest[-1]
+        loud = model > n * np.maximum(AUDIBLE**2 * self.floor, FAINT * loudest)
         return np.where(loud, 0.5 * np.log(np.maximum(shown, 1e-6 * model) / np.where(loud, model, 1.0)), np.nan)
 
 
 def apart(d: Floats) -> Floats:
     """Each channel's jump against the middle one of the others'; its own where there is no other."""
-    made = d.copy()
-    usable = np.flatnonzero(np.isfinite(d))
-    for i in usable:
-        others = d[usable[usable != i]]
-        if others.size:
-            made[i] = d[i] - np.median(others)
-    return made
+    made = d.tolist()
+    held = [v for v in made if math.isfinite(v)]
+    if len(held) < 2:
+        return d.copy()
+    # A handful of numbers, many times a second: faster one by one than as an array.
+    low, high = (len(held) - 2) // 2, (len(held) - 1) // 2
+    for i, v in enumerate(made):
+        if math.isfinite(v):
+            others = sorted(held)
+            others.remove(v)
+            made[i] = v - (others[low] + others[high]) / 2
+    return np.array(made)
+
+
+def middle_of_others(x: Floats) -> Floats:
+    """For each row the median of the other rows, place by place; two rows at least."""
+    count = x.shape[0]
+    order = np.argsort(x, axis=0, kind="stable")
+    ranked = np.take_along_axis(x, order, axis=0)
+    rank = np.argsort(order, axis=0, kind="stable")
+    # Without the row of rank r, what stood behind it moves up by one.
+    low, high = (count - 2) // 2, (count - 1) // 2
+    below = np.take_along_axis(ranked, np.where(rank <= low, low + 1, low), axis=0)
+    if low == high:
+        return below
+    return (below + np.take_along_axis(ranked, np.where(rank <= high, high + 1, high), axis=0)) / 2
 
 
 def _alone(d: Floats, e: Floats, limit: Floats) -> Changed | None:

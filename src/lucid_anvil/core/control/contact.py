@@ -8,10 +8,9 @@ rests on it drives the table up.
 
 from __future__ import annotations
 
-from collections import deque
-
 import numpy as np
 
+from ..rolling import Rolling
 from ..signal.sinefit import Floats
 
 PERIODS = 1.5
@@ -38,10 +37,10 @@ class ContactWatch:
         """`count` of the channels; `span` s of a block."""
         self.count, self.span = count, span
         self.last = np.zeros((count + 1, 2))
-        self.sums: deque[Floats] = deque(maxlen=2 * (BEFORE + 2) * 64)
+        self.sums = Rolling(2 * (BEFORE + 2) * 64, 7, count)
         """(7, channels) a block: products of what is shown (z), of the drive (d) and of its slope (s), and the twin's
         energy"""
-        self.known: deque[Floats] = deque(maxlen=self.sums.maxlen)
+        self.known = Rolling(self.sums.most, 2, count)
         """(2, channels) a block: ln of the sine's part over the twin's, and the share without shape"""
 
     def feed(self, z: Floats, y: Floats, drive: Floats, frequency: float) -> tuple[int, float] | None:
@@ -53,24 +52,24 @@ class ContactWatch:
         z, d, s = whole[:-1, 1:-1], whole[-1, 1:-1], (whole[-1, 2:] - whole[-1, :-2]) / 2
         one = np.ones(self.count)
         rows = [(z * z).sum(axis=1), z @ d, z @ s, d @ d * one, d @ s * one, s @ s * one, (y * y).sum(axis=1)]
-        self.sums.append(np.array(rows))
+        self.sums.add(np.array(rows))
         n = max(2, int(np.ceil(PERIODS / frequency / self.span)))
         if len(self.sums) < n:
             return None
-        zz, zd, zs, dd, ds, ss, yy = np.array(list(self.sums)[-n:]).sum(axis=0)
+        zz, zd, zs, dd, ds, ss, yy = self.sums.last(n).sum(axis=0)
         det = np.maximum(dd * ss - ds * ds, 1e-30)
         a, b = (zd * ss - zs * ds) / det, (zs * dd - zd * ds) / det
         sine = np.maximum(a * zd + b * zs, 1e-30)
         now = np.array([0.5 * np.log(sine / np.maximum(yy, 1e-30)), 1 - sine / np.maximum(zz, 1e-30)])
-        self.known.append(now)
+        self.known.add(now)
         if len(self.known) < n + BEFORE:
             return None
-        drives = [s[3, 0] for s in list(self.sums)[-n - BEFORE :]]
+        drives = self.sums.last(n + BEFORE)[:, 3, 0]
         newest, older = drives[-n - 2 :], float(np.median(drives[:BEFORE]))
         mean = float(np.mean(drives[-n:]))
-        if max(newest) > STEADY * min(newest) or max(mean, older) > STEADY * min(mean, older):
+        if newest.max() > STEADY * newest.min() or max(mean, older) > STEADY * min(mean, older):
             return None
-        before = np.median(np.array(list(self.known)[-n - BEFORE : -n]), axis=0)
+        before = np.median(self.known.last(n + BEFORE)[:-n], axis=0)
         return self._lost(now - before, before[1] < PURE)
 
     def _lost(self, change: Floats, pure: np.ndarray) -> tuple[int, float] | None:

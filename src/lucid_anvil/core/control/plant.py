@@ -48,6 +48,13 @@ class LoopResponse:
         share = min(max(x - i, 0.0), 1.0)
         return np.exp((1 - share) * self._log[i] + share * self._log[i + 1])
 
+    def magnitudes_over(self, frequencies: Floats) -> Floats:
+        """The same at several frequencies [Hz], (frequencies, channels)."""
+        x = frequencies / float(self.frequency[1] - self.frequency[0])
+        i = np.clip(np.floor(x).astype(int), 1, self.frequency.size - 2)
+        share = np.clip(x - i, 0.0, 1.0)[:, None]
+        return np.exp((1 - share) * self._log[i] + share * self._log[i + 1])
+
     def magnitude(self, channel: int, frequency: float) -> float:
         """|H| of one channel at a frequency [Hz]."""
         return float(self.magnitudes(frequency)[channel])

@@ -224,9 +224,14 @@ class SineLoop:
         self.twin.become(np.full(self.channels, self.moved))
         n = len(self.side.response) // 2
         self.side.become(self.moved + STEP * np.repeat([-1.0, 1.0], n))
-        for i, (t, f, ratio) in enumerate(self.trail):
-            change = np.log(self._model(f, before) / self._model(f, self.moved))
-            self.trail[i] = (t, f, ratio + change)
+        if not self.trail or self.plant is None:
+            return
+        f = np.array([one[1] for one in self.trail])
+        was, now = (self.plant.magnitudes_over(f / (1 + by))[:, : self.channels] for by in (before, self.moved))
+        how, c = self.regulation.combine, self.controls
+        change = np.column_stack([np.log(combined(was[:, :c].T, how) / combined(now[:, :c].T, how)), np.log(was / now)])
+        for i, (t, at, ratio) in enumerate(self.trail):
+            self.trail[i] = (t, at, ratio + change[i])
 
     def _broadband(self, seconds: float) -> Floats:
         """Levels of all that is in the signal, as √2·rms or as peak."""
@@ -240,12 +245,12 @@ class SineLoop:
     def _combined(self, levels: Floats) -> float:
         return float(combined(levels, self.regulation.combine))
 
-    def _model(self, frequency: float, moved: float | None = None) -> Floats:
+    def _model(self, frequency: float) -> Floats:
         """Gains per volt that the probe run found, its modes moved: of the combined control, then of every channel."""
         if self.plant is None:
             return np.ones(self.channels + 1)
         frequency = frequency if self.held is None else self.held
-        held = self.plant.magnitudes(frequency / (1 + (self.moved if moved is None else moved)))[: self.channels]
+        held = self.plant.magnitudes(frequency / (1 + self.moved))[: self.channels]
         return np.concatenate([[self._combined(held[: self.controls])], held])
 
     def gains(self, frequency: float, steady: float = 0.0) -> Floats:
