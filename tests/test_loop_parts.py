@@ -25,6 +25,7 @@ from lucid_anvil.core.control.moving import MOST, NOISE, QUICKEST, SETTLED_ABOVE
 from lucid_anvil.core.control.plant import LoopResponse
 from lucid_anvil.core.control.randomloop import RandomLoop, smear
 from lucid_anvil.core.control.sineloop import FALL, STEP, Regulation, SineLoop, fastest_rate
+from lucid_anvil.core.rolling import Rolling
 
 RATE, BLOCK = 4096.0, 128
 
@@ -289,7 +290,7 @@ def test_pieces_that_a_sine_lost_are_told_from_what_drives_it() -> None:
     assert told[:60] == [None] * 60
     channel, by = next(v for v in told if v is not None)
     assert channel == 0 and 0.4 < by < 0.9
-    zz = watch_.known[30]  # ln of the sine's part over the twin's, and the share without shape
+    zz = watch_.known.rows[30]  # ln of the sine's part over the twin's, and the share without shape
     assert zz[0] == pytest.approx([0.0, 0.0], abs=1e-6) and zz[1] == pytest.approx([0.0, 0.0], abs=1e-6)
     alone = ContactWatch(1, BLOCK / rate)
     assert alone._lost(np.array([[-0.5], [0.5]]), np.array([True])) is None  # nobody beside it to tell
