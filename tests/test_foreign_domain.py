@@ -19,6 +19,7 @@ from pypdf import PdfReader
 from tests.test_desktop import leave
 
 from lucid_anvil.contracts import registry
+from lucid_anvil.core.errors import BadInput
 from lucid_anvil.desktop.bench.place import _ready
 from lucid_anvil.engine.preparing import prepare
 from lucid_anvil.engine.tiles import listening_chain
@@ -104,26 +105,20 @@ def test_it_lays_its_part_of_the_demo(installed: Path, tmp_path: Path) -> None:
     assert (lab.jobs / "0412" / "battery-tray" / "sine" / "sine.plan.yaml").exists()
 
 
-def test_its_run_is_guarded_like_any_other(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
-    guards = [{"watch": "acceleration", "channel": "control", "limit": "1 m/s^2", "action": "cut"}]
-    place = plan_in(demo_lab, guards, drive="0.3 V", each="3 s")
-    done = cli("run", str(place), "--pace", "fast", "--take", str(tmp_path / "take"))
-    assert done.returncode == 3, done.stderr
-    take = Take(tmp_path / "take")
-    assert take.status() == "cut" and not take.finding().complete  # type: ignore[union-attr]
-
-
 def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_lab: Any, tmp_path: Path) -> None:
     place = plan_in(demo_lab, [{"watch": "loud", "limit": "1 m/s^2"}], drive="0.3 V", each="3 s")
     done = cli("run", str(place), "--pace", "fast", "--take", str(tmp_path / "take"))
     assert done.returncode == 3 and "control is loud" in done.stdout + done.stderr
-    trip = next(e for e in Take(tmp_path / "take").events() if e["kind"] == "trip")
+    take = Take(tmp_path / "take")
+    assert take.status() == "cut" and not take.finding().complete  # type: ignore[union-attr]
+    trip = next(e for e in take.events() if e["kind"] == "trip")
     assert trip["guard"] == "loud" and trip["unit"] == "m/s²"
     rig: dict[str, Any] = {
         "lucid-anvil-rig": 1, "name": "Hum", "channels": [{"role": "control", "input": 1, "kind": "voltage"}],
         "standin": {"scene": {"kind": "hum", "volts": "20 mV"}}, "guards": [{"watch": "overload"}],
     }  # fmt: skip
-    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    hum = demo_lab.folder / "rigs" / "hum.rig.yaml"
+    hum.write_text(dump_yaml(rig), encoding="utf-8")
     plan = place.with_name("hum.plan.yaml")
     plan.write_text(place.read_text().replace("shaker.rig", "hum.rig").replace("watch: loud", "watch: overload")
                     .replace("limit: 1 m/s^2", "limit: 1"), encoding="utf-8")  # fmt: skip
@@ -135,7 +130,7 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
     # A kind of input of its own, its unit known from the tile to the record; and a check of its own.
     rig["channels"].append({"role": "shaft", "input": 2, "kind": "torque", "sensor": "T-1", "sensitivity": "0.5 V/(N*m)"})
     rig["standin"]["sensors"] = {"T-1": {"sensitivity": "0.5 V/(N*m)", "low_corner": "0 Hz", "noise": 0}}
-    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    hum.write_text(dump_yaml(rig), encoding="utf-8")
     prepared = prepare(plan)
     assert next(i.unit for i in prepared.facts.inputs if i.role == "shaft") == "N*m"
     samples = {"control": np.zeros(64), "shaft": np.full(64, 1.0), "drive": np.zeros(64)}
@@ -147,15 +142,17 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
     signed = next(e for e in Take(tmp_path / "hum2").events() if e["kind"] == "begin")
     assert "inputs at rest\"" in json.dumps(signed, ensure_ascii=False)
     plan.write_text(told.replace("sense: quiet", "sense: quite"), encoding="utf-8")
-    assert "did you mean 'quiet'" in cli("run", str(plan), "--pace", "fast").stderr
+    with pytest.raises(BadInput, match="did you mean 'quiet'"):
+        prepare(plan)
     rig["channels"][1]["kind"] = "torqe"
-    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(rig), encoding="utf-8")
+    hum.write_text(dump_yaml(rig), encoding="utf-8")
     plan.write_text(told, encoding="utf-8")
-    assert "did you mean 'torque'" in cli("run", str(plan), "--pace", "fast").stderr
+    with pytest.raises(BadInput, match="did you mean 'torque'"):
+        prepare(plan)
     wrong = dict(rig, standin={"scene": {"kind": "hmu"}}, channels=rig["channels"][:1])
-    (demo_lab.folder / "rigs" / "hum.rig.yaml").write_text(dump_yaml(wrong), encoding="utf-8")
-    told = cli("run", str(plan), "--pace", "fast")
-    assert told.returncode == 2 and "there is no scene 'hmu'" in told.stderr and "hum" in told.stderr
+    hum.write_text(dump_yaml(wrong), encoding="utf-8")
+    with pytest.raises(BadInput, match="there is no scene 'hmu'.*hum"):
+        prepare(plan)
 
 
 def test_it_runs_in_the_window_with_its_own_side_and_view(installed: Path, demo_lab: Any, window: Any, qtbot: Any) -> None:

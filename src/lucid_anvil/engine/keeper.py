@@ -38,8 +38,9 @@ PATIENCE = 20.0
 """s of wall time that a conductor may take for one block in simulated time before it counts as hanging."""
 DEVICE_PATIENCE = {"real": 5.0, "fast": 40.0}
 """s of wall time that a device may take for a block, by pace: simulated time waits for a busy machine."""
-STANDIN_PATIENCE = 20.0
-"""s for a stand-in: nothing real is driven, and a busy machine is no fault of it."""
+STANDIN_PATIENCE = 10.0
+"""s for a stand-in: nothing real is driven, and a busy machine is no fault of it. Less than a conductor waits for the
+keeper, which would be taken for hung else."""
 DRIVERS = {"standin": "lucid_anvil.rig.standins.serve", "soundcard": "lucid_anvil.rig.soundcard"}
 """The device's process, by the front end's driver"""
 DEVICE_START = 45.0
