@@ -14,13 +14,15 @@ from pymodbus.client import ModbusTcpClient
 from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.contracts.guard import Block, Sight, Watched
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.core.frame import dynamic
 from lucid_anvil.domains.frame.chamber_guard import BAND
-from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus
+from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus, shift
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.editing import put
+from lucid_anvil.lab.superposing import master
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.rig.chamber import ChamberDesk, ChamberPart
 from lucid_anvil.rig.instruments import Trouble
@@ -109,6 +111,74 @@ def test_frequencies_are_measured_in_turn_each_until_it_rests(tmp_path: Path) ->
     assert found.reading("tg_tan_peak").value is None
 
 
+@pytest.mark.parametrize("order", [(64.0, 66.5, 69.0), (69.0, 66.5, 64.0)])
+def test_frequencies_within_temperatures_make_their_curves_and_a_master_of_one_take(
+    tmp_path: Path, order: tuple[float, ...]
+) -> None:
+    tried = (1.0, 4.0, 12.0)
+    prepared = planned(tmp_path, "air_lag: 2 s, lag: 1.5 s", frequencies=[f"{f} Hz" for f in tried],
+                       temperatures=[f"{t} °C" for t in order])  # fmt: skip
+    labels = [i.label for i in prepared.course()]
+    assert labels[1:5] == [f"To {order[0]:g} °C", "1 Hz", "4 Hz", "12 Hz"] and len(labels) == 13
+    played = play_through(prepared)
+    assert played.trip is None and played.marks[-1]["why"] == "done"
+    assert prepared.method.guarded(prepared.settings, ())  # the chamber is watched
+    found = read(prepared, played)
+    by = {c.key: c for c in found.curves}
+    assert by["storage"].label == "Storage modulus, 1 Hz" and by["loss_3"].label == "Loss modulus, 12 Hz"
+    for f, key in zip(tried, ("", "_2", "_3"), strict=True):
+        heat = np.array(by[f"storage{key}"].x)
+        assert np.all(np.diff(heat) > 2) and by[f"storage{key}"].x_unit == "°C" and np.allclose(heat, sorted(order), atol=0.7)
+        true = np.array([modulus(ViscousPart(), f, t) for t in heat]) / 1e6
+        assert np.allclose(by[f"storage{key}"].y, true.real, rtol=0.02)
+        assert np.allclose(by[f"loss{key}"].y, true.imag, rtol=0.03)
+    nest = (found.detail or {})["nest"]
+    assert [(p["at"], p["frequency"]) for p in nest] == [(t, f) for t in order for f in tried]
+    made = master([("take 1", found)])
+    assert made.names == tuple(f"take 1, {t:g} °C" for t in sorted(order))
+    part = ViscousPart()
+    true_shift = [shift(part, s.temperature) - shift(part, made.sweeps[1].temperature) for s in made.sweeps]
+    assert np.allclose(made.found.shifts, true_shift, atol=0.12)
+    # Slack for moments at most, while mean and amplitude grow; never beyond what its force may be.
+    force = newtons(played)
+    begun = next(int(m["t"] * 4000) for m in played.marks if m["kind"] == "dma")
+    driven = force[begun : int(played.marks[-1]["t"] * 4000)]
+    assert driven.min() > -0.1 * driven.max() and np.mean(driven < 0) < 0.03 and force.max() < 1.1 * 25 * 2.3
+    # While the chamber goes from one to the next it is held, and nothing tears or crushes it: nor at the end.
+    assert force[int(played.marks[-1]["t"] * 4000) :].min() > -0.5 and abs(force[-2000:].mean()) < 0.1
+
+
+def test_amplitudes_within_a_frequency_stand_where_they_were_and_not_where_they_should(tmp_path: Path) -> None:
+    """So long a stretch keeps the specimen taut for the first two and not for the third, which is said."""
+    prepared = planned(tmp_path, "air_lag: 2 s, lag: 1.5 s", frequencies=["4 Hz"], at="70 °C",
+                       amplitudes=["10 um", "20 um", "40 um"], largest_mean="1.5 mm")  # fmt: skip
+    played = play_through(prepared)
+    found = read(prepared, played)
+    storage = found.curve("storage")
+    assert storage.x_unit == "µm" and len(found.curves) == 3
+    assert storage.x[:2] == pytest.approx((10, 20), rel=0.16) and storage.x[2] < 0.85 * 40
+    assert np.ptp(storage.y) < 0.02 * max(v or 0 for v in storage.y)
+    said = "\n".join(found.notes)
+    assert "Not at the amplitude that was asked for: 70 °C, 4 Hz, 40 µm" in said and "20 µm" not in said
+    assert "Not settled to 1 %: 70 °C, 4 Hz, 40 µm" in said
+    way, rate = played.channels["displacement"].samples() / 5e3, 4000
+    for m, x in zip([m for m in played.marks if m["kind"] == "point"], storage.x, strict=True):
+        piece = way[int(m["start"] * rate) : int(m["stop"] * rate)]
+        assert abs(dynamic.fit(piece[None], rate, 4.0)[0][0]) * 1e6 == pytest.approx(x)
+    with pytest.raises(BadInput, match="no two frequencies"):
+        master([("take 1", found)])
+
+
+def test_it_is_kept_and_measured_over_time(tmp_path: Path) -> None:
+    prepared = planned(tmp_path, "air_lag: 2 s, lag: 1.5 s", frequencies=["4 Hz"], at="60 °C", duration="20 s")
+    assert [i.label for i in prepared.course()] == ["Zero, grip", "To 60 °C", "Over time, 4 Hz"]
+    found = read(prepared, play_through(prepared))
+    storage = found.curve("storage")
+    assert storage.x_unit == "s" and storage.x[-1] - storage.x[0] > 17
+    true = modulus(ViscousPart(), 4.0, 60.0).real / 1e6
+    assert np.allclose(storage.y, true, rtol=0.02)
+
+
 def test_what_never_rests_is_said(tmp_path: Path) -> None:
     play = {"frequencies": ["4 Hz"], "at": "66 °C", "spread": "0.001 %", "most_windows": 4}
     prepared = planned(tmp_path, "air_lag: 3 s, lag: 2 s", **play)
@@ -141,7 +211,9 @@ def test_a_machine_that_gives_way_is_taken_off(tmp_path: Path) -> None:
     [({"track": "80 %"}, "slack"), ({"frequencies": ["1 Hz", "2 Hz"], "temperature": {"from": 20, "to": 50}}, "takes one"),
      ({"temperature": {"from": "20 °C", "to": "20.5 °C"}}, "a degree apart"), ({"amplitude": "1 mm"}, "between"),
      ({"frequencies": []}, "frequencies"), ({"smallest_force": "50 N"}, "below largest_force"),
-     ({"temperature": {"from": "warm", "to": 50}}, "from")],
+     ({"temperature": {"from": "warm", "to": 50}}, "from"), ({"temperatures": [50, 60], "at": 50}, "in place of"),
+     ({"temperatures": [50, 50.04]}, "each stands once"), ({"amplitudes": ["1 mm"]}, "each lies between"),
+     ({"duration": "20 s", "frequencies": ["1 Hz", "2 Hz"]}, "takes one frequency")],
 )  # fmt: skip
 def test_what_can_not_be_driven_is_said_in_the_plan(tmp_path: Path, play: dict[str, Any], why: str) -> None:
     with pytest.raises(BadInput, match=why):

@@ -1,9 +1,10 @@
-"""A master curve from takes: each a sweep of frequency at its own temperature."""
+"""A master curve from takes: each a sweep of frequency at its own temperature, or several of them in one take."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -49,8 +50,12 @@ class Master:
 def master(findings: Sequence[tuple[str, Finding]], reference: float | None = None) -> Master:
     """A master curve of dynamic analyses over frequency, by name and finding. Raises BadInput for any other, or one
     whose temperature nobody measured."""
-    held = []
+    held: list[tuple[str, Sweep]] = []
     for name, finding in findings:
+        nest = (finding.detail or {}).get("nest")
+        if nest is not None:
+            held += _of_nest(name, nest)
+            continue
         curve = next((c for c in finding.curves if c.key == "storage"), None)
         warm = (finding.detail or {}).get("temperature")
         if curve is None or curve.x_unit != "Hz" or len(curve.x) < 2:
@@ -61,6 +66,25 @@ def master(findings: Sequence[tuple[str, Finding]], reference: float | None = No
         good = np.isfinite(y) & (y > 0)
         order = np.argsort(x[good])
         held.append((name, Sweep(float(warm), x[good][order], y[good][order])))
+    if not held:
+        raise BadInput("A master curve is made of dynamic analyses over several frequencies: tick some.")
     held.sort(key=lambda p: p[1].temperature)
     found = superpose([s for _, s in held], reference)
     return Master(tuple(n for n, _ in held), tuple(s for _, s in held), found)
+
+
+def _of_nest(name: str, points: Sequence[Mapping[str, Any]]) -> list[tuple[str, Sweep]]:
+    """The sweeps of one take that went through several temperatures, at its first amplitude. Raises BadInput."""
+    made = []
+    first = points[0].get("asked")
+    for at in dict.fromkeys(p["at"] for p in points):
+        own = [p for p in points if p["at"] == at and p.get("asked") == first and (p["storage"] or 0) > 0]
+        warm = [p["temperature"] for p in own if p["temperature"] is not None]
+        if at is None or len(own) < 2 or len(warm) < len(own):
+            continue
+        own.sort(key=lambda p: p["frequency"])
+        sweep = Sweep(float(np.mean(warm)), *(np.array([p[k] for p in own], float) for k in ("frequency", "storage")))
+        made.append((f"{name}, {at:g} °C", sweep))
+    if not made:
+        raise BadInput(f"{name}: it has no two frequencies at one measured temperature: leave it out.")
+    return made

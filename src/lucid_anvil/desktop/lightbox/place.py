@@ -290,7 +290,8 @@ class LightboxPlace(QWidget):
     def _series(self) -> None:
         """The ticked takes beside each other."""
         ticked = self.ticked()
-        if len(ticked) > 1 and all("temperature" in (s.finding.detail or {}) for s in ticked):
+        several = len(ticked) > 1 or any("nest" in (s.finding.detail or {}) for s in ticked)
+        if several and all({"temperature", "nest"} & set(s.finding.detail or {}) for s in ticked):
             self._master(ticked)
             return
         names = [s.name.rsplit(" · ", 1)[0] for s in ticked]

@@ -28,6 +28,7 @@ from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.frame import dynamic
 from ...core.quantities import degrees, parse
+from .dma_nest import AXES, missed, nested, words_of
 from .shared import FrameMethod, FrameSettings, length_in, sensed
 
 KEYS = {
@@ -118,6 +119,12 @@ class DynamicSettings(Model):
     """{from, to, rate} that the chamber takes it through"""
     at: Any = None
     """°C at which the frequencies are measured; as it is when missing"""
+    temperatures: list[Any] = Field(default_factory=list)
+    """°C in turn, the specimen soaked at each; every frequency is measured at every one"""
+    amplitudes: list[Annotated[float, quantity("m")]] = Field(default_factory=list)
+    """In turn at every frequency, in place of the one below"""
+    duration: Annotated[float, quantity("s")] | None = None
+    """For so long, one point after the other, at one frequency and as it is kept: how it changes with time"""
     amplitude: Annotated[float, quantity("m")] = 15e-6
     """Of the length, as long as its force lies within what follows"""
     smallest_force: Annotated[float, quantity("N")] = 0.05
@@ -141,6 +148,11 @@ class DynamicSettings(Model):
     def _degrees(cls, value: Any) -> float | None:
         return None if value is None else degrees(value, "at")
 
+    @field_validator("temperatures")
+    @classmethod
+    def _each(cls, value: list[Any]) -> list[float]:
+        return [degrees(v, "temperatures") for v in value]
+
     @model_validator(mode="after")
     def _sensible(self) -> DynamicSettings:
         if min(self.frequencies) <= 0 or self.most_windows < 2 or self.spread <= 0 or self.approach <= 0:
@@ -151,9 +163,31 @@ class DynamicSettings(Model):
             raise ValueError("smallest_force must lie below largest_force, and least_force above zero.")
         if self.track < 100:
             raise ValueError("track: below 100 % the specimen would go slack in every period.")
-        if self.temperature is not None and len(self.frequencies) > 1:
-            raise ValueError("frequencies: a ramp of temperature takes one.")
+        if any(not self.smallest_amplitude <= a <= self.largest_amplitude for a in self.amplitudes):
+            raise ValueError("amplitudes: each lies between smallest_amplitude and largest_amplitude.")
+        if self.temperature is not None and (len(self.frequencies) > 1 or len(self.amplitudes) > 1):
+            raise ValueError("frequencies: a ramp of temperature takes one, and one amplitude.")
+        if len({round(t, 1) for t in self.temperatures}) < len(self.temperatures):
+            raise ValueError("temperatures: each stands once.")
+        if self.temperatures and (self.temperature is not None or self.at is not None):
+            raise ValueError("temperatures: they stand in place of `temperature` and `at`.")
+        if self.duration is not None:
+            if self.duration <= 0:
+                raise ValueError("duration must be above zero.")
+            several = len(self.frequencies) > 1 or len(self.amplitudes) > 1
+            if self.temperature is not None or self.temperatures or several:
+                raise ValueError("duration: it takes one frequency, one amplitude and one temperature, `at`.")
         return self
+
+    @property
+    def swings(self) -> list[float]:
+        """m, in turn."""
+        return self.amplitudes or [self.amplitude]
+
+    @property
+    def soaks(self) -> list[float | None]:
+        """°C, in turn; nothing: as it is."""
+        return list(self.temperatures) or [self.at]
 
 
 class DmaSettings(FrameSettings):
@@ -210,10 +244,11 @@ class Dma(FrameMethod):
         "storage": "Storage modulus [MPa] over Hz with steps, over °C where temperature moves, else over s",
         "loss": "Loss modulus [MPa]",
         "tan_delta": "Loss over storage",
+        "storage_2": "... at the second frequency or amplitude of a nest, and so on; loss and tan_delta likewise",
     }
     views = (
-        Axis("modulus", "Modulus", ("storage", "loss"), "", "MPa", y_log=True),
-        Axis("tan_delta", "Tan delta", ("tan_delta",), "", ""),
+        Axis("modulus", "Modulus", ("storage*", "loss*"), "", "MPa", y_log=True),
+        Axis("tan_delta", "Tan delta", ("tan_delta*",), "", ""),
     )
 
     def evaluate(
@@ -246,23 +281,42 @@ class Dma(FrameMethod):
         with np.errstate(divide="ignore", invalid="ignore"):
             k = dynamic.without_machine(np.array([v for v, _ in held]), settings.compliance) * by
             ratio = np.array([e for _, e in held]) * np.abs(k / (by * np.array([v for v, _ in held])))
-        x, unit = _axis(pieces, rate, heat, settings)
+        nest = None
+        if own:
+            warm = [None if heat is None else float(heat[a:b].mean()) for _, a, b in pieces]
+            swings = np.array([abs(dynamic.fit(way[None, a:b], rate, f)[0][0]) for f, a, b in pieces])
+            nest = nested(own, warm, swings)
+        x, unit = _axis(pieces, rate, heat, settings) if nest is None else (nest.first.x, nest.unit)
         notes = unstated(settings.uncertainty, "force", "displacement")
-        loose = [m["frequency"] for m in own if not m["settled"]]
+        axes = AXES if nest is not None else ("frequency",)
+        loose = [words_of(m, axes) for m in own if not m["settled"]]
         if loose:
-            notes.append(f"Not settled to {settings.play.spread:g} %: {', '.join(f'{f:g} Hz' for f in loose)}.")
-        if not settings.steps:
+            notes.append(f"Not settled to {settings.play.spread:g} %: {', '.join(loose)}.")
+        if nest is not None and (off := missed(nest.marks, nest.swings)):
+            notes.append(f"Not at the amplitude that was asked for: {'; '.join(off)}.")
+        if nest is not None and nest.unit == "°C":
+            notes.append(f"The transitions are read at {words_of(own[0], AXES[1:])}.")
+        elif not settings.steps:
             notes.append(f"Read at {pieces[0][0]:.5g} Hz, {settings.window} periods a point.")
         if np.any(k.real <= 0):
             notes.append("Where the machine's compliance leaves no stiffness to the specimen there is no modulus.")
             k = np.where(k.real > 0, k, np.nan)
         if unit == "°C" and settings.temperature_uncertainty is None:
             notes.append("No temperature_uncertainty is given: the transitions have no doubt here.")
-        _transitions(made, x, unit, k, settings.temperature_uncertainty)
-        detail = None
-        if unit == "Hz" and heat is not None:  # a master curve is made of several by it
+        apart = 0.0 if nest is None or len(x) < 2 else float(np.max(np.abs(np.diff(x)))) / 2
+        first = k if nest is None else k[nest.first.rows]
+        _transitions(made, x, unit, first, settings.temperature_uncertainty, apart)
+        detail: dict[str, Any] | None = None
+        if nest is not None:
+            detail = {"nest": nest.table(k / 1e6)}
+        elif unit == "Hz" and heat is not None:  # a master curve is made of several by it
             detail = {"temperature": float(np.mean([heat[a:b].mean() for _, a, b in pieces]))}
-        return Finding(self.name, made.all(), _curves(x, unit, k, ratio, settings), notes=tuple(notes), detail=detail)
+        if nest is None:
+            curves = _curves(x, unit, k, ratio, settings)
+        else:
+            curves = tuple(c for one in nest.families for c in _curves(
+                one.x, nest.unit, k[one.rows], ratio[one.rows], settings, one.suffix, one.words))  # fmt: skip
+        return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
 
 
     # --- running ---------------------------------------------------------------------------------------------
@@ -271,14 +325,22 @@ class Dma(FrameMethod):
         play, made = settings.play, [CourseItem("Zero, grip", 6.0)]
         seconds = [max(settings.window / f, 1.0) for f in play.frequencies]
         ramp = play.temperature
-        start = ramp.first if ramp is not None else play.at
-        if start is not None:
-            made.append(CourseItem(f"To {start:g} °C", 300.0))
-        if ramp is not None:
+        if ramp is not None or play.duration is not None:
+            start = ramp.first if ramp is not None else play.at
+            if start is not None:
+                made.append(CourseItem(f"To {start:g} °C", 300.0))
+        if play.duration is not None:
+            made.append(CourseItem(f"Over time, {play.frequencies[0]:g} Hz", play.duration + 8 * seconds[0]))
+        elif ramp is not None:
             label = f"{ramp.first:g} to {ramp.last:g} °C, {play.frequencies[0]:g} Hz"
             made.append(CourseItem(label, abs(ramp.last - ramp.first) / ramp.rate + 8 * seconds[0]))
         else:
-            made += [CourseItem(f"{f:g} Hz", 4 * s, f) for f, s in zip(play.frequencies, seconds, strict=True)]
+            each = len(play.swings)
+            for t in play.soaks:
+                if t is not None:
+                    made.append(CourseItem(f"To {t:g} °C", 300.0))
+                for f, s in zip(play.frequencies, seconds, strict=True):
+                    made.append(CourseItem(f"{f:g} Hz", 4 * s * each, f))
         return made
 
     def perform(self, settings: DmaSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
@@ -287,7 +349,8 @@ class Dma(FrameMethod):
         return perform(settings, facts)
 
     def guarded(self, settings: DmaSettings, inputs: Sequence[Input]) -> dict[str, Any]:
-        if settings.play.temperature is None and settings.play.at is None:
+        play = settings.play
+        if play.temperature is None and play.soaks == [None]:
             return {}
         return {"guards": [{"watch": "chamber_band", "action": "ease"}]}
 
@@ -339,29 +402,34 @@ def _axis(
     return np.array([(a + b - 1) / 2 / rate for _, a, b in pieces]), "s"
 
 
-def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray, stated: float | None) -> None:
+def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray, stated: float | None, apart: float) -> None:
+    """`apart`: half of the K between two points that were measured one by one."""
     if unit != "°C":
         made.absent(list(KEYS), "temperature does not move by more than 5 K in this record")
         return
     found = dynamic.transitions(x, k.real, k.imag)
     # Half of the width that the curves are smoothed over is what a peak or a tangent can be off by beside it.
-    doubt = None if stated is None else float(np.hypot(stated, dynamic.WIDTH / 2 * np.ptp(x) / 2))
+    doubt = None if stated is None else float(np.hypot(np.hypot(stated, dynamic.WIDTH / 2 * np.ptp(x) / 2), apart))
     for key, value, what in zip(
         KEYS, (found.onset, found.loss_peak, found.tan_peak), ("no fall", "no peak", "no peak"), strict=True
     ):
         made.put(key, value, doubt, None if value is not None else f"there is {what} inside the range of temperature")
 
 
-def _curves(x: Floats, unit: str, k: np.ndarray, ratio: Floats, settings: DmaSettings) -> tuple[Curve, ...]:
+def _curves(
+    x: Floats, unit: str, k: np.ndarray, ratio: Floats, settings: DmaSettings, suffix: str = "", words: str = ""
+) -> tuple[Curve, ...]:  # fmt: skip
+    """Storage, loss and tan delta of points over x; `suffix` of their keys and `words` of their labels."""
     share = share_of(settings.uncertainty, "force", "displacement")
     size = np.abs(k) / 1e6
     scatter = 2 * ratio
     at = points(x)
     tan = k.imag / k.real
     return (
-        Curve("storage", "Storage modulus", at, points(k.real / 1e6), unit, "MPa",
+        Curve(f"storage{suffix}", f"Storage modulus{words}", at, points(k.real / 1e6), unit, "MPa",
               points(np.hypot(scatter * size, share * k.real / 1e6)), 2.0),
-        Curve("loss", "Loss modulus", at, points(k.imag / 1e6), unit, "MPa",
+        Curve(f"loss{suffix}", f"Loss modulus{words}", at, points(k.imag / 1e6), unit, "MPa",
               points(np.hypot(scatter * size, share * k.imag / 1e6)), 2.0),
-        Curve("tan_delta", "Tan delta", at, points(tan), unit, "", points(scatter * (1 + tan**2)), 2.0),
+        Curve(f"tan_delta{suffix}", f"Tan delta{words}", at, points(tan), unit, "",
+              points(scatter * (1 + tan**2)), 2.0),
     )  # fmt: skip

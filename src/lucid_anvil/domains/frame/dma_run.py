@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Generator, Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -41,10 +42,26 @@ MOST_SOFT = 1e4
 """Times by which a specimen at rest may be softer than it oscillates"""
 MOST_CHANGE = 2.0
 """Times by which an amplitude changes at most from window to window"""
+LONGER = 4.0
+"""Times as long as usual that an amplitude may come up"""
+RELEASE = 40.0
+"""s that the force may take to go at the end"""
+SOFTEST = 1.0
+"""N/m that a held force is thought to meet at least"""
+HOLD = 2.0
+"""s in which a held force is made up for; well above the 0.5 s in which the crosshead follows"""
+FAR = 0.4
+"""of a mean force, by which it is off before and after a correction that went too far"""
+FAINTEST = 0.3
+"""of the smallest amplitude, below which nothing is oscillated"""
+STIFFER = 3.0
+"""Times as stiff as a slow move shows it, a specimen may oscillate after its temperature changed"""
 CONTROL = 1.0
 """s that mean and amplitude are corrected after at the soonest"""
 MOST = 400
 """Points of a live curve"""
+SEEN = 6
+"""Series whose live curves are shown: the last"""
 Stage = Generator[Want, Got, str]
 """Part of a run; it comes back with what ended it early, or with nothing"""
 
@@ -65,6 +82,8 @@ class Dynamic:
         ramp = self.play.temperature
         if ramp is not None and not self.chamber:
             raise BadInput("temperature: the rig has no temperature channel: add one on the specimen, and a chamber.")
+        if self.play.temperatures and not self.chamber:
+            raise BadInput("temperatures: the rig has no temperature channel: add one on the specimen, and a chamber.")
         top = 2 * math.pi * max(self.play.frequencies) * self.play.largest_amplitude
         if top > self.fastest:
             raise BadInput(
@@ -74,24 +93,35 @@ class Dynamic:
         self.zero: dict[str, float] = {}
         self.frequency = self.play.frequencies[0]
         self.phase = 0.0
-        self.amplitude = self.play.amplitude
+        self.asked = self.play.swings[0]
+        """m of amplitude that the course wants now"""
+        self.amplitude = self.asked
         self.middle = 0.0
         self.stiffness = 0.0
         """N/m, as last seen"""
+        self.swing = 0.0
+        """m of amplitude, as last seen"""
         self.level = False
         """Whether the amplitude is the one that is wanted"""
         self.rest = 0.0
         """N/m that a slow move meets, as last seen"""
         self.slide, self.sliding = 0.0, 0
         """m a block by which the middle moves, and for how many blocks more"""
+        self.met = 0.0
+        """N/m that a held force is thought to meet"""
+        self.missing: list[float] = []
+        self.missed = 0.0
+        """N that were missing over the last second of a hold, one by one and their mean before"""
         self.before = (0.0, 0.0)
         """Middle [m] and mean force [N] before the last move"""
+        self.off = 0.0
+        """N by which the mean force was off then"""
         self.held: deque[tuple[Floats, Floats]] = deque()
         self.warm: deque[float] = deque(maxlen=max(int(10.0 / self.span), 2))
         """°C of the last ten seconds"""
-        self.points: dict[str, tuple[list[float], list[float]]] = {
-            k: ([], []) for k in ("storage", "loss", "tan_delta")
-        }
+        self.points: dict[str, dict[str, tuple[list[float], list[float]]]] = {}
+        """By series, which has a name where several are measured, and key"""
+        self.series = ""
         self.shown: dict[str, str] = {}
         self.last: complex | None = None
         self.watch = StiffnessWatch()
@@ -154,8 +184,8 @@ class Dynamic:
         """m of amplitude: what was asked for, as long as its force can be told and borne, and within its bounds."""
         p = self.play
         if self.stiffness <= 0:
-            return p.amplitude
-        wanted = min(max(p.amplitude, p.smallest_force / self.stiffness), p.largest_force / self.stiffness)
+            return self.asked
+        wanted = min(max(self.asked, p.smallest_force / self.stiffness), p.largest_force / self.stiffness)
         return min(max(wanted, p.smallest_amplitude), p.largest_amplitude)
 
     # --- window by window ------------------------------------------------------------------------------------
@@ -177,7 +207,7 @@ class Dynamic:
         self.jumped = self.watch.jump(abs(k))
         if self.jumped is not None:
             return None
-        self.stiffness = abs(k)
+        self.stiffness, self.swing = abs(k), abs(phasor)
         self._correct(float(np.mean(force[-whole:])), abs(phasor), blocks)
         self.last = complex(dynamic.without_machine(np.array([k]), self.settings.compliance)[0]) * self.by
         return self.last
@@ -191,8 +221,29 @@ class Dynamic:
         change = min(max(1 + LEARN * (wanted / max(swing, 1e-12) - 1), 1 / MOST_CHANGE), MOST_CHANGE)
         # Never more than what the mean keeps taut by now: the mean goes first.
         taut = 0.7 * force / max(self.stiffness * swing, 1e-12)
-        self.amplitude = min(self.amplitude * min(change, max(taut, 0.1)), 2 * self.play.largest_amplitude)
+        least, most = FAINTEST * self.play.smallest_amplitude, 2 * self.play.largest_amplitude
+        self.amplitude = max(min(self.amplitude * min(change, max(taut, 0.1)), most), least)
         self.follow(aim, force, blocks)
+
+    def holding(self, held: Mapping[str, Floats], aim: float) -> Floats:
+        """Volts that hold a force [N] while nothing oscillates. The middle goes where the force is missing, as fast as
+        the stiffness that it is thought to meet allows: thought stiffer where the force swings over, softer where it
+        stays away."""
+        off = aim - float(np.mean(held["force"]))
+        most = 0.3 * self.play.largest_amplitude * self.span / CONTROL
+        step = min(max(off * self.span / (HOLD * self.met), -most), most)
+        self.middle = min(self.middle + step, self.play.largest_mean)
+        self.missing.append(off)
+        if len(self.missing) * self.span >= CONTROL:
+            now = float(np.mean(self.missing))
+            self.missing.clear()
+            if abs(now) > 0.2 * max(aim, 0.5 * self.play.least_force):
+                if now * self.missed < 0:
+                    self.met *= 2.0
+                elif abs(now) > 0.8 * abs(self.missed):  # as it should go it is down to 0.6 of that
+                    self.met = max(0.7 * self.met, SOFTEST)
+            self.missed = now
+        return self.drawn(held)
 
     def follow(self, aim: float, force: float, blocks: int) -> None:
         """Move the middle towards a mean force. At rest a specimen is softer than it oscillates, by what nobody knows
@@ -200,11 +251,15 @@ class Dynamic:
         moved, came = self.middle - self.before[0], force - self.before[1]
         if self.rest <= 0:
             self.rest = self.stiffness
-        if abs(moved) > 0.05 * self.play.smallest_amplitude:
+        off = aim - force
+        if off * self.off < 0 and min(abs(off), abs(self.off)) > FAR * aim:
+            # It went too far: what relaxes meanwhile made it look softer than it is.
+            self.rest = 2 * self.rest
+        elif abs(moved) > 0.05 * self.play.smallest_amplitude:
             seen = came / moved if came * moved > 0 else 0.5 * self.rest
             self.rest = math.sqrt(self.rest * min(max(seen, self.rest / 16), 4 * self.rest))
         self.rest = min(max(self.rest, self.stiffness / MOST_SOFT), self.stiffness)
-        self.before = (self.middle, force)
+        self.before, self.off = (self.middle, force), off
         most = min(0.3 * self.play.largest_amplitude, 0.5 * self.play.largest_force / self.stiffness)
         goal = min(self.middle + min(max(LEARN * (aim - force) / self.rest, -most), most), self.play.largest_mean)
         # Straight there while the next window lasts: a jump would bend what is measured in it.
@@ -217,7 +272,7 @@ class Dynamic:
         for key, value in values.items():
             if not math.isfinite(value) or (key != "tan_delta" and value <= 0):
                 continue
-            xs, ys = self.points[key]
+            xs, ys = self.points.setdefault(self.series, {}).setdefault(key, ([], []))
             xs.append(x)
             ys.append(value)
             if len(xs) > MOST:
@@ -231,15 +286,36 @@ class Dynamic:
         shown["Force"] = f"{float(np.mean(held['force'])):.3g} N"
         shown["Frequency"] = f"{self.frequency:g} Hz"
         made: dict[str, Any] = {"item": item, "at": at, "of": of, "shown": shown}
-        curves = {k: [list(x), list(y)] for k, (x, y) in self.points.items() if x}
-        if curves:
-            both = {"Storage": curves.get("storage"), "Loss": curves.get("loss")}
-            made["curves"] = {"modulus": {k: v for k, v in both.items() if v}}
-            over = "°C" if self.play.temperature is not None else "Hz"
-            made["units_x"] = {"modulus": over, "tan_delta": over}
-            if "tan_delta" in curves:
-                made["curves"]["tan_delta"] = {"tan delta": curves["tan_delta"]}
+        modulus: dict[str, Any] = {}
+        tan: dict[str, Any] = {}
+        for series in list(self.points)[-SEEN:]:
+            held_here = {k: [list(x), list(y)] for k, (x, y) in self.points[series].items()}
+            for key, name, curves in (("storage", "Storage", modulus), ("loss", "Loss", modulus),
+                                      ("tan_delta", "tan delta", tan)):  # fmt: skip
+                if key in held_here:
+                    curves[f"{name}{series}"] = held_here[key]
+        if modulus or tan:
+            made["curves"] = {k: v for k, v in (("modulus", modulus), ("tan_delta", tan)) if v}
+            made["units_x"] = {"modulus": self.over, "tan_delta": self.over}
         return made
+
+    @property
+    def over(self) -> str:
+        """Unit of what the growing curves stand over."""
+        p = self.play
+        if p.temperature is not None or (len(p.temperatures) > 1 and len(p.frequencies) == 1 == len(p.swings)):
+            return "°C"
+        if p.duration is not None:
+            return "s"
+        return "µm" if len(p.swings) > 1 and len(p.frequencies) == 1 else "Hz"
+
+    def place(self, frequency: float, at: float | None) -> tuple[float, str]:
+        """Where on its growing curve a point stands, and the name of that curve."""
+        p, over = self.play, self.over
+        x = {"°C": self.warm[-1] if self.warm else 0.0, "Hz": frequency, "µm": 1e6 * self.asked, "s": self.t}[over]
+        said = [f"{at:g} °C"] if len(p.temperatures) > 1 and over != "°C" and at is not None else []
+        said += [f"{1e6 * self.asked:.3g} µm"] if len(p.swings) > 1 and over != "µm" else []
+        return x, "".join(f", {s}" for s in said)
 
     def leave_marks(self) -> tuple[Mapping[str, Any], ...]:
         made, self.marks = tuple(self.marks), []
@@ -253,20 +329,34 @@ class Dynamic:
         return {"chamber": round(wanted, 1)}
 
 
+@dataclass(frozen=True)
+class Kept:
+    """No ramp: the temperature stays, or is nobody's business."""
+
+    first: float | None
+
+    def at(self, _seconds: float) -> float | None:
+        """°C"""
+        return self.first
+
+
 def perform(settings: DmaSettings, facts: Facts) -> Performance:
     """Zero, a grasp at the least force, the first temperature, and then the ramp or the frequencies."""
     run = Dynamic(settings, facts)
     yield Want(np.zeros(facts.block))
     yield from _zero(run)
     why = yield from _grasp(run)
-    ramp = run.play.temperature
-    first = ramp.first if ramp is not None else run.play.at
-    if not why and first is not None and run.chamber:
-        why = yield from _soak(run, first)
-    if not why and ramp is not None:
-        why = yield from _ramp(run, ramp)
-    elif not why:
-        why = yield from _frequencies(run)
+    play = run.play
+    if play.temperature is not None or play.duration is not None:
+        ramp = play.temperature or Kept(play.at)
+        if not why and ramp.first is not None and run.chamber:
+            why = yield from _soak(run, ramp.first)
+        why = why or (yield from _ramp(run, ramp))
+    else:
+        for k, at in enumerate(play.soaks):
+            if not why and at is not None and run.chamber:
+                why = yield from _soak(run, at, k)
+            why = why or (yield from _frequencies(run, at, k))
     run.marks.append({"kind": "dma ended", "t": run.t, "why": why or "done"})
     yield from _rest(run)
 
@@ -312,30 +402,47 @@ def _grasp(run: Dynamic) -> Stage:
     return ""
 
 
-def _soak(run: Dynamic, wanted: float) -> Stage:
-    """The least force held while the chamber goes to its start."""
+def _soak(run: Dynamic, wanted: float, number: int = 0) -> Stage:
+    """The least force held while the chamber goes to its start, or to the next temperature, which has that `number`."""
+    item = 1 + number * (1 + len(run.play.frequencies))
+    run.held.clear()
     gone, force, n = 0.0, 0.0, 0
+    run.met, run.missed, run.sliding = max(run.stiffness, SOFTEST), 0.0, 0
+    run.missing.clear()
     got = yield Want(np.zeros(run.facts.block), settings=run.setting(wanted))
     while not run.soaked(wanted):
         held = run.units(got)
         run.t = got.start
-        force, n = force + float(np.mean(held["force"])), n + 1
-        if n * run.span >= CONTROL:
-            run.follow(run.play.least_force, force / n, n)
-            force, n = 0.0, 0
         if gone > PATIENCE:
             return "the chamber did not come to its temperature"
         if any(o["order"] == "skip" for o in got.orders):
             break
-        live = run.live(1, min(gone, 600.0), 600.0, held, f"to {wanted:g} °C")
-        got = yield Want(run.drawn(held), live=live)
+        live = run.live(item, min(gone, 600.0), 600.0, held, f"to {wanted:g} °C")
+        if number:
+            out = run.holding(held, run.play.least_force)
+        else:  # it only softens on the way to the first
+            force, n = force + float(np.mean(held["force"])), n + 1
+            if n * run.span >= CONTROL:
+                run.follow(run.play.least_force, force / n, n)
+                force, n = 0.0, 0
+            out = run.drawn(held)
+        got = yield Want(out, live=live)
         gone += run.span
+    if number:
+        # What it became meanwhile nobody has seen oscillate: it begins anew with what its mean keeps taut for sure.
+        stiff = max(run.stiffness, STIFFER * run.met)
+        run.amplitude = min(run.amplitude, run.play.least_force / (run.play.track / 100) / max(stiff, 1e-6))
+        run.watch.forget()
+        run.rest, run.before, run.off = run.met, (run.middle, run.play.least_force), 0.0
     return ""
 
 
 def _ramp(run: Dynamic, ramp: Any) -> Stage:
+    """A ramp of temperature; or one temperature for as long as is asked for."""
     seconds = max(run.settings.window / run.frequency, CONTROL)
-    whole = abs(ramp.last - ramp.first) / ramp.rate
+    whole = run.play.duration or abs(ramp.last - ramp.first) / ramp.rate
+    item = 1 if ramp.first is None else 2
+    begun = run.t
     gone = 0.0
     got = yield Want(np.zeros(run.facts.block))
     # Mean and amplitude settle before the chamber leaves its first temperature.
@@ -349,10 +456,10 @@ def _ramp(run: Dynamic, ramp: Any) -> Stage:
         if run.jumped is not None:
             yield from _tripped(run)
         if found is not None and gone > quiet:
-            run.keep(run.warm[-1], found)
+            run.keep(run.warm[-1] if run.over == "°C" else run.t - begun - quiet, found)
         if any(o["order"] == "skip" for o in got.orders):
             return "operator"
-        live = run.live(2, max(gone - quiet, 0.0), whole, held, "settling" if gone < quiet else "")
+        live = run.live(item, max(gone - quiet, 0.0), whole, held, "settling" if gone < quiet else "")
         if abs(gone - quiet) < run.span / 2:
             run.marks.append({"kind": "ramp", "t": got.start, "start": got.start, "frequency": run.frequency})
         got = yield Want(run.block(held), marks=run.leave_marks(), settings=run.setting(wanted), live=live)
@@ -360,43 +467,63 @@ def _ramp(run: Dynamic, ramp: Any) -> Stage:
     return ""
 
 
-def _frequencies(run: Dynamic) -> Stage:
-    """Each frequency until two windows agree, or says that they do not."""
+def _frequencies(run: Dynamic, at: float | None, number: int) -> Stage:
+    """Each frequency, and each amplitude at it, until two windows agree, or says that they do not; at the temperature
+    `at` [°C], which has that `number`."""
+    soak = 0 if at is None else 1
+    first = 1 + soak + number * (soak + len(run.play.frequencies))
     got = yield Want(np.zeros(run.facts.block))
     run.marks.append({"kind": "dma", "t": got.start, "mode": "frequencies"})
     for i, frequency in enumerate(run.play.frequencies):
-        run.frequency, run.phase, before = frequency, 0.0, None
-        run.held.clear()
-        seconds = max(run.settings.window / frequency, CONTROL)
-        begun, windows, settled, run.level = got.start, 0, False, False
-        while not run.level and got.start - begun < run.play.most_windows * seconds:
-            held = run.units(got)
-            run.watch.forget()  # it comes up: what its windows show is not steady yet
-            run.look(held, max(1 / frequency, CONTROL))
-            live = run.live(2 + i, got.start - begun, seconds * run.play.most_windows, held, "to its amplitude")
-            got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
-        run.held.clear()
-        run.watch.forget()
-        while windows < run.play.most_windows and not settled:
-            held = run.units(got)
-            run.t = got.start
-            start = got.start + run.span - seconds
-            found = run.look(held, seconds, max(1.0, 1 / frequency))
-            if run.jumped is not None:
-                yield from _tripped(run)
-            if found is not None:
-                windows += 1
-                settled = before is not None and abs(found / before - 1) < run.play.spread / 100
-                before = found
-                if settled or windows == run.play.most_windows:
-                    run.keep(frequency, found)
-                    run.marks.append({"kind": "point", "t": start, "start": start, "stop": got.start + run.span,
-                                      "frequency": frequency, "settled": settled})  # fmt: skip
-            if any(o["order"] == "skip" for o in got.orders):
-                break
-            live = run.live(2 + i, got.start - begun, seconds * run.play.most_windows, held)
-            got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
+        run.frequency, run.phase = frequency, 0.0
+        for asked in run.play.swings:
+            run.asked = asked
+            got = yield from _point(run, got, at, first + i)
     return ""
+
+
+def _point(run: Dynamic, got: Got, at: float | None, item: int) -> Generator[Want, Got, Got]:
+    """One point: to its amplitude, then window by window until it rests."""
+    frequency, before, most = run.frequency, None, run.play.most_windows
+    run.held.clear()
+    seconds = max(run.settings.window / frequency, CONTROL)
+    begun, windows, settled, run.level = got.start, 0, False, False
+    swing = grown = 0.0
+    # As long as it still comes up it is given more time: the mean, which keeps it taut, goes first.
+    while not run.level and got.start - begun < (LONGER if run.swing > 1.02 * grown else 1) * most * seconds:
+        if run.swing != swing:
+            grown, swing = swing, run.swing
+        held = run.units(got)
+        run.watch.forget()  # it comes up: what its windows show is not steady yet
+        run.look(held, max(1 / frequency, CONTROL))
+        live = run.live(item, got.start - begun, seconds * most, held, "to its amplitude")
+        got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
+    run.held.clear()
+    run.watch.forget()
+    while windows < most and not settled:
+        held = run.units(got)
+        run.t = got.start
+        start = got.start + run.span - seconds
+        found = run.look(held, seconds, max(1.0, 1 / frequency))
+        if run.jumped is not None:
+            yield from _tripped(run)
+        if found is not None:
+            windows += 1
+            settled = before is not None and abs(found / before - 1) < run.play.spread / 100
+            settled = settled and (run.level or len(run.play.swings) == 1)
+            before = found
+            if settled or windows == most:
+                x, run.series = run.place(frequency, at)
+                run.keep(x, found)
+                mark = {"kind": "point", "t": start, "start": start, "stop": got.start + run.span,
+                        "frequency": frequency, "settled": bool(settled)}  # fmt: skip
+                mark |= {} if at is None else {"temperature": at}
+                run.marks.append(mark | ({"amplitude": run.asked} if len(run.play.swings) > 1 else {}))
+        if any(o["order"] == "skip" for o in got.orders):
+            break
+        live = run.live(item, got.start - begun, seconds * most, held)
+        got = yield Want(run.block(held), marks=run.leave_marks(), live=live)
+    return got
 
 
 def _tripped(run: Dynamic) -> Performance:
@@ -408,15 +535,17 @@ def _tripped(run: Dynamic) -> Performance:
 
 
 def _rest(run: Dynamic) -> Performance:
-    """Back to no force, the chamber left where it is, and still."""
+    """Back to no force, wherever that is now (what cooled under load stays long), and still; the chamber is left where
+    it is."""
     got = yield Want(np.zeros(run.facts.block), marks=run.leave_marks())
     gone = 0.0
-    run.middle = 0.0
-    while gone < 5.0:
+    run.met, run.missed, run.sliding = max(run.stiffness, run.met, SOFTEST), 0.0, 0
+    run.missing.clear()
+    while gone < RELEASE:
         held = run.units(got)
-        if abs(float(np.mean(held["displacement"]))) < 0.02 * run.play.amplitude:
+        if gone > CONTROL and abs(float(np.mean(held["force"]))) < 0.1 * run.play.least_force:
             break
-        got = yield Want(run.drawn(held))
+        got = yield Want(run.holding(held, 0.0))
         gone += run.span
     for _ in range(4):
         yield Want(np.zeros(run.facts.block))
