@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ...contracts.finding import Finding
@@ -58,6 +59,37 @@ class Scale:
 
     def y(self, values: Any) -> np.ndarray:
         return self.by_y * np.array(values, float)
+
+
+STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
+
+
+def inks(names: Sequence[str]) -> dict[str, tuple[str, Qt.PenStyle]]:
+    """Ink and stroke of curves by name. Where there are more than inks, and their names say what of which ("Loss
+    modulus, 5 Hz"), what has a stroke and which has an ink; those whose ink comes again do so in turn."""
+    if len(names) <= len(ROLES):
+        return {n: (ROLES[i], STYLES[0]) for i, n in enumerate(names)}
+    parts = [n.partition(", ") for n in names]
+    stems, members = (list(dict.fromkeys(p[k] for p in parts)) for k in (0, 2))
+    return {
+        n: (ROLES[members.index(which) % len(ROLES)], STYLES[stems.index(what) % len(STYLES)])
+        for n, (what, _, which) in zip(names, parts, strict=True)
+    }  # fmt: skip
+
+
+def legend_of(names: Sequence[str]) -> dict[str, str]:
+    """What is written above the curves: which has which ink, and what is not a whole line. Nothing for one alone."""
+    held = inks(names)
+    if len(names) <= len(ROLES):
+        return {n: role for n, (role, _) in held.items()} if len(names) > 1 else {}
+    made: dict[str, str] = {}
+    for name, (role, _) in held.items():
+        which = name.partition(", ")[2]
+        if which and len(made) < len(ROLES):
+            made.setdefault(which, role)
+    words = {STYLES[1]: "dashed", STYLES[2]: "dotted", STYLES[3]: "dash and dot"}
+    others = {n.partition(", ")[0]: words[style] for n, (_, style) in held.items() if style in words}
+    return made | {f"{word}: {what.lower()}": "muted" for what, word in others.items()}
 
 
 def _most(rows: Sequence[Any]) -> float:
@@ -151,13 +183,12 @@ class PlainStage(QWidget):
             scale = Scale.of(chart, axis, [x for x, _ in lines.values()], [y for _, y in lines.values()], own, over)
             fresh = "growing" not in self.begun
             whole = [name for name in lines if not name.endswith(FALLING)]
+            held = inks(whole)
             for name, (x, y) in lines.items():
                 # A branch that falls has the ink of the one that rose, thinner.
-                back = name.endswith(FALLING)
-                at = whole.index(name.removesuffix(FALLING)) if name.removesuffix(FALLING) in whole else 0
-                wide = 1.2 if back else 2.2
-                role = ROLES[at % len(ROLES)]
-                chart.curve(f"growing {name}", scale.x(x), scale.y(y), role, wide, name)
+                wide = 1.2 if name.endswith(FALLING) else 2.2
+                role, style = held.get(name.removesuffix(FALLING), (ROLES[0], STYLES[0]))
+                chart.curve(f"growing {name}", scale.x(x), scale.y(y), role, wide, name, style=style, dots=len(x) < 4)
             self._named(chart, whole)
             if fresh and self.tabs is not None:
                 self.begun.add("growing")
@@ -165,8 +196,8 @@ class PlainStage(QWidget):
 
     def _named(self, chart: Chart, names: Sequence[str]) -> None:
         """What the curves are, in their inks, where there are several."""
-        if self.names_curves and 1 < len(names) <= len(ROLES):
-            chart.legend({name: ROLES[i] for i, name in enumerate(names)})
+        if self.names_curves and (written := legend_of(names)):
+            chart.legend(written)
 
     def show_earlier(self, finding: Finding | None) -> None:
         self.earlier = finding
@@ -184,11 +215,12 @@ class PlainStage(QWidget):
             before = self.earlier if self.earlier is not None and self.earlier.method == finding.method else None
             for i, c in enumerate(c for c in (before.curves if before else ()) if axis.shows(c.key)):
                 chart.curve(f"before {i}", scale.x(c.x), scale.y(c.y), "muted", 1.0, "before")
+            held = inks([c.label for c in there])
             for i, c in enumerate(there):
                 if c.low is not None and c.high is not None:
                     chart.corridor(f"limits of {c.key}", scale.x(c.x), scale.y(c.low), scale.y(c.high))
-                role = ROLES[i % len(ROLES)]
-                chart.curve(c.key, scale.x(c.x), scale.y(c.y), role, 2.2 if i == 0 else 1.4, c.label)
+                role, style = held[c.label]
+                chart.curve(c.key, scale.x(c.x), scale.y(c.y), role, 2.2 if i == 0 else 1.4, c.label, style=style)
             self._named(chart, [c.label for c in there])
         shown = next((k for k, (a, _) in self.views.items() if any(a.shows(c.key) for c in finding.curves)), None)
         if shown is not None and self.tabs is not None:

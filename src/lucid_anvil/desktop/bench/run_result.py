@@ -106,7 +106,8 @@ class RunResult(QWidget):
         elif (first := leading(finding)) is not None:
             value = f"{first.label}: {figure(first.value or 0.0, first.uncertainty, first.unit)}"
         text = headline[1] if headline is not None else "{}"
-        self.big.setText("nothing could be read" if value is None else text.format(value))
+        nothing = "read as curves alone" if any(c.x for c in finding.curves) else "nothing could be read"
+        self.big.setText(nothing if value is None else text.format(value))
         rows: list[Row] = []
         for r in finding.readings:
             told = headline is not None and r.key == headline[0]

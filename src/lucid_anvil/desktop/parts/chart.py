@@ -147,6 +147,8 @@ class Chart(pg.PlotWidget):
         self.x_unit, self.y_unit = x_label, y_label
         self.series: dict[str, Any] = {}
         self.table: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+        self.named: dict[str, str] = {}
+        """What the legend says"""
         self.on_click: Callable[[float], None] | None = None
         self.names: dict[str, str] = {}
         self.units: dict[str, str] = {}
@@ -280,8 +282,10 @@ class Chart(pg.PlotWidget):
 
     def legend(self, names: dict[str, str]) -> None:
         """Names of the curves, in their colours, in the upper right corner."""
-        if "legend" in self.series:
+        if "legend" in self.series and self.named == names:
             return
+        self.drop("legend")
+        self.named = dict(names)
         text = "&nbsp;&nbsp;".join(f'<span style="color:{theme.color(r).name()}">{n}</span>' for n, r in names.items())
         item = pg.TextItem(html=text, anchor=(1, 0))
         item.setFont(theme.font(9, 600))
