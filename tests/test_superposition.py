@@ -62,6 +62,22 @@ def test_the_doubt_of_shifts_covers_what_noise_does() -> None:
     assert inside >= 50
 
 
+def test_the_doubt_of_the_laws_covers_what_noise_does_however_well_few_points_fit() -> None:
+    """Four temperatures can lie on the law to a hundred-thousandth by chance, and tell its constants to no such digit."""
+    for heat, count in (([60.0, 62.0, 64.0, 66.0, 68.0, 70.0], 9), ([62.0, 65.0, 68.0, 71.0], 4)):
+        inside, wide = 0, []
+        for seed in range(60):
+            sweeps = [sweep(t, 0.005, seed) for t in heat]
+            step = np.linspace(0, F.size - 1, count).astype(int)
+            found = superpose([Sweep(s.temperature, s.frequency[step], s.storage[step]) for s in sweeps])
+            assert found.wlf is not None
+            c2 = PART.c2 + found.reference - PART.reference
+            off = np.array(found.wlf.values) - (PART.c1 * PART.c2 / c2, c2)
+            inside += bool(np.all(np.abs(off) < 2 * np.array(found.wlf.doubts)))
+            wide.append(found.wlf.doubts[0] / found.wlf.values[0])
+        assert inside >= 50 and np.min(wide) > 0.002
+
+
 @pytest.mark.parametrize(
     ("made", "why"),
     [([sweep(60)], "two temperatures"), ([sweep(60), sweep(60.01)], "same temperature"),

@@ -78,7 +78,11 @@ def superpose(sweeps: Sequence[Sweep], reference: float | None = None) -> Superp
     shifts = whole - whole[at]
     doubts = [float(np.sqrt(sum(u * u for _, u in steps[min(i, at) : max(i, at)]))) for i in range(len(held))]
     made = (float(heat[at]), tuple(map(float, heat)), tuple(map(float, shifts)), tuple(doubts))
-    return Superposed(*made, _wlf(heat, shifts, heat[at]), _arrhenius(heat, shifts, heat[at]))
+    # Shifts share the steps between them: what one step is off by, all beyond it are.
+    way = np.tril(np.ones((heat.size, heat.size - 1)), -1)
+    way = way - way[at]
+    cover = (way * np.array([u for _, u in steps]) ** 2) @ way.T
+    return Superposed(*made, _wlf(heat, shifts, heat[at], cover), _arrhenius(heat, shifts, heat[at], cover))
 
 
 def _between(cold: Sweep, warm: Sweep) -> tuple[float, float]:
@@ -98,10 +102,22 @@ def _between(cold: Sweep, warm: Sweep) -> tuple[float, float]:
     apart = np.interp(grid, *lines[0]) - np.interp(grid, *lines[1])
     # As many points as the coarser sweep has in the overlap are independent, not as many as the grid.
     count = max(min(int(np.sum((y >= low) & (y <= high))) for y, _ in lines), 3)
-    return float(np.mean(apart)), float(np.std(apart, ddof=1) / np.sqrt(count - 1))
+    scatter = float(np.std(apart, ddof=1) / np.sqrt(count - 1))
+    # Between its points a sweep is bent, and nobody measured how: straight lines against smooth ones tell by how much.
+    bent = _smooth(*lines[0], grid) - _smooth(*lines[1], grid)
+    return float(np.mean(bent)), float(np.hypot(scatter, np.mean(bent - apart)))
 
 
-def _wlf(heat: Floats, shifts: Floats, reference: float) -> Law | None:
+def _smooth(y: Floats, x: Floats, at: Floats) -> Floats:
+    """lg frequency at moduli, along a curve that rises as its points do (Fritsch & Carlson 1980)."""
+    from scipy.interpolate import PchipInterpolator
+
+    rising = np.concatenate([[True], np.diff(y) > 0])
+    return np.asarray(PchipInterpolator(y[rising], x[rising])(at)) if rising.sum() > 2 else np.interp(at, y, x)
+
+
+def _wlf(heat: Floats, shifts: Floats, reference: float, known: Floats) -> Law | None:
+    """`known`: covariance of the shifts."""
     from scipy.optimize import curve_fit
 
     d = heat - reference
@@ -112,23 +128,34 @@ def _wlf(heat: Floats, shifts: Floats, reference: float) -> Law | None:
         return -c1 * x / (c2 + x)
 
     try:
-        found, cover = curve_fit(law, d, shifts, p0=(17.4, max(51.6, 2 * float(-d.min()))), maxfev=4000)
+        (c1, c2), _ = curve_fit(law, d, shifts, p0=(17.4, max(51.6, 2 * float(-d.min()))), maxfev=4000)
     except RuntimeError:
         return None
-    if found[1] + d.min() <= 0 or not np.isfinite(cover).all():
+    if c2 + d.min() <= 0:
         return None
-    return _law(found, cover, shifts - law(d, *found))
+    slopes = np.column_stack([-d / (c2 + d), c1 * d / (c2 + d) ** 2])
+    return _law(np.array([c1, c2]), slopes, shifts - law(d, c1, c2), known)
 
 
-def _arrhenius(heat: Floats, shifts: Floats, reference: float) -> Law | None:
+def _arrhenius(heat: Floats, shifts: Floats, reference: float, known: Floats) -> Law | None:
     if heat.size < 3:
         return None
     x = (1 / (heat + ZERO) - 1 / (reference + ZERO)) / (GAS * np.log(10))
     energy = float(x @ shifts / (x @ x))
-    rest = shifts - energy * x
-    cover = float(rest @ rest / (heat.size - 2) / (x @ x))
-    return _law(np.array([energy]), np.array([[cover]]), rest)
+    return _law(np.array([energy]), x[:, None], shifts - energy * x, known)
 
 
-def _law(found: Floats, cover: Floats, rest: Floats) -> Law:
-    return Law(tuple(map(float, found)), tuple(map(float, np.sqrt(np.diag(cover)))), float(np.sqrt(np.mean(rest**2))))
+def _law(found: Floats, slopes: Floats, rest: Floats, known: Floats) -> Law | None:
+    """A law fitted by least squares; `slopes` (shifts, parameters) at it. Its doubts are those that the shifts bring
+    (JCGM 102, 6.2), or what they scatter by where that is more, widened as so few degrees of freedom want it."""
+    from scipy.stats import t
+
+    inverse = np.linalg.pinv(slopes)
+    brought = np.diag(inverse @ known @ inverse.T)
+    free = rest.size - 1 - found.size  # the reference lies on it by itself
+    wide = float(t.ppf(0.97725, free)) / 2 if free > 0 else np.inf
+    scattered = np.diag(inverse @ inverse.T) * float(rest @ rest) / max(free, 1)
+    doubts = np.sqrt(np.maximum(brought, scattered * wide**2 if free > 0 else brought))
+    if not np.isfinite(doubts).all():
+        return None
+    return Law(tuple(map(float, found)), tuple(map(float, doubts)), float(np.sqrt(np.mean(rest**2))))
