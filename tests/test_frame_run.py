@@ -15,6 +15,7 @@ from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.engine.walkround import WalkRound
 from lucid_anvil.lab.beginning import begin_lab
+from lucid_anvil.lab.editing import put
 from lucid_anvil.rig.model import load_rig
 
 RATE, BLOCK = 2000.0, 64
@@ -111,6 +112,44 @@ def test_an_open_door_holds_the_crosshead_and_says_so(rig: Path, kind: str, name
     checks = WalkRound(prepared).states(played.sensed)
     door = next(c for c in checks if c.key == "door")
     assert not door.done and door.kind == "sensed" and name in door.why
+
+
+@pytest.mark.parametrize("meanwhile", ["wait", "go on"])
+def test_the_extensometer_is_taken_off_in_time_without_a_jump_in_the_curve(rig: Path, meanwhile: str) -> None:
+    whole = finding(*pulled(rig))
+    plan = rig.parent.parent / "jobs" / "a" / "a.plan.yaml"
+    plan.unlink()
+    begin_plan("tension", rig, "Coupon 1", plan)
+    plan.write_text(plan.read_text().replace("speed: 2 mm/min", f"speed: 30 mm/min, take_off: {meanwhile}"))
+    put(plan, ("extensometer_off",), "2 %")
+    put(plan, ("compliance",), "2.5e-8 m/N")
+    prepared = prepare(plan)
+    played = play_through(prepared)
+    (off,) = [m["t"] for m in played.marks if m["kind"] == "extensometer off"]
+    strain, drive = samples(played, "extension", 500.0) / 0.05, samples(played, "drive", 1.0)
+    at = int(off * RATE)
+    assert strain[at - BLOCK] == pytest.approx(0.02, rel=0.02) and abs(strain[at + 3 * BLOCK :]).max() < 1e-4
+    speed = np.median(drive[at + 1000 : at + 3000])
+    still = drive[at - 2 * BLOCK : at + 4 * BLOCK] == 0
+    assert still.any() == (meanwhile == "wait") and speed > 0
+    assert np.abs(np.diff(drive)).max() < 0.15 * speed
+    read = finding(prepared, played)
+    assert read.reading("modulus").value == pytest.approx(206, rel=5e-3)
+    for key, within in (("strength", 2e-3), ("strain_at_break", 0.01), ("strain_at_strength", 0.1)):
+        assert read.reading(key).value == pytest.approx(whole.reading(key).value, rel=within), key
+    stress = read.curve("stress")
+    x = np.diff([v for v in stress.x if v < 15])  # where it breaks the machine springs back
+    assert np.all(x > -0.02) and x.max() < 0.1  # % of strain: it goes on where it was
+
+
+def test_without_travel_nothing_takes_over_from_the_extensometer(rig: Path) -> None:
+    plan = begin_plan("tension", rig, "Coupon 1", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    put(plan, ("extensometer_off",), "2 %")
+    text = plan.read_text()
+    assert "parallel_length: 75 mm" in text
+    plan.write_text(text.replace("parallel_length: 75 mm", "parallel_length: null"))
+    with pytest.raises(BadInput, match="parallel_length"):
+        play_through(prepare(plan))
 
 
 def test_travel_ends_a_pull_where_nothing_breaks(rig: Path) -> None:

@@ -159,7 +159,15 @@ class FrameBench(ListeningBench):
             self.specimen.temperature = self.air
         self.part = rig.frame or FramePart()
         self.travel, self.speed = 0.0, 0.0
+        self.bare = False
         super().__init__(rig)
+
+    def command(self, name: str, value: object) -> None:
+        """`take_off`: the extensometer, which springs back."""
+        if name == "take_off":
+            self.bare = bool(value)
+        else:
+            super().command(name, value)
 
     def play(self, source: Floats) -> InputBlock:
         """One block; door and emergency stop show in it, and hold the valve shut by themselves."""
@@ -182,7 +190,8 @@ class FrameBench(ListeningBench):
         self.travel = float(travel[-1])
         warm = self._warm(t.size)
         force, strain = self.specimen(travel)
-        return {"force": force, "extension": strain * self.gauge, "displacement": travel, "length": travel,
+        extension = np.zeros(t.size) if self.bare else strain * self.gauge
+        return {"force": force, "extension": extension, "displacement": travel, "length": travel,
                 "temperature": warm}  # fmt: skip
 
     def direct(self) -> Any:

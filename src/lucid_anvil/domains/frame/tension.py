@@ -76,6 +76,9 @@ class PullSettings(Model):
     switch_at: Annotated[float, quantity("%")] | None = None
     """Strain from which the crosshead goes on at its other speed"""
     speed_after: Annotated[float, quantity("m/s")] | None = None
+    take_off: Literal["wait", "go on"] = "wait"
+    """What the crosshead does while the extensometer is taken off at `extensometer_off`: stands until that was done, or
+    goes on meanwhile. A guard door that is opened for it ends the run all the same"""
     travel: Annotated[float, quantity("m")] = 0.03
     """At which it ends where nothing broke"""
     rest: Annotated[float, quantity("s")] = 1.0
@@ -108,7 +111,7 @@ class TensionSettings(FrameSettings):
     compliance: Annotated[float, quantity("m/N")] = 0.0
     """Of machine and grips, taken off the displacement"""
     extensometer_off: Annotated[float, quantity("%")] | None = None
-    """Strain from which it goes on with the displacement"""
+    """Strain from which it goes on with the displacement; a run asks for it to be taken off there"""
     break_drop: Annotated[float, quantity("%")] = 50.0
     """Fall of force after the maximum that is a break"""
     pull: PullSettings = Field(default_factory=PullSettings)

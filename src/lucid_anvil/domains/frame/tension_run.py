@@ -25,6 +25,7 @@ CLOSE = 0.005
 """s in which the command goes to nothing at the end"""
 AFTER = 0.5
 """s that are recorded once the crosshead rests"""
+TAKE_OFF = "Take the extensometer off"
 MOST = 400
 """Points of the live curve"""
 TIGHTEN = (0.9, 1.12)
@@ -54,6 +55,15 @@ class Pull:
         self.strains: deque[tuple[float, float]] = deque(maxlen=max(round(watched / self.span), 3))
         self.curve: list[tuple[float, float]] = []
         self.switched = False
+        off = settings.extensometer_off
+        self.off_at = off / 100 if off is not None and "extension" in facts.sensitivity else None
+        if self.off_at is not None and ("displacement" not in facts.sensitivity or not size.parallel_length):
+            raise BadInput(
+                "extensometer_off: the strain goes on with displacement: that needs a displacement channel and the"
+                " specimen's parallel_length."
+            )
+        self.joint: tuple[float, float] | None = None
+        """Strain, and strain by travel, where the extensometer was done with"""
 
     def units(self, channels: Mapping[str, Floats]) -> dict[str, Floats]:
         """Samples in N and m, less zero, counted positive the way that is pulled."""
@@ -72,6 +82,17 @@ class Pull:
     def set_zero(self) -> dict[str, float]:
         self.zero = {role: s / n for role, (s, n) in self.sums.items() if n}
         return self.zero
+
+    def strain(self, held: Mapping[str, Floats]) -> float | None:
+        """At the end of a block: the extensometer's until it is done with, and from there what the travel adds."""
+        if self.joint is not None:
+            return self.joint[0] + self._by_travel(held) - self.joint[1]
+        length = held["extension"] if "extension" in held else held.get("displacement")
+        return None if length is None or not self.gauge else float(length[-1]) / self.gauge
+
+    def _by_travel(self, held: Mapping[str, Floats]) -> float:
+        way = float(held["displacement"][-1]) - self.settings.compliance * float(held["force"][-1])
+        return way / self.parallel
 
     def wanted(self, t: float) -> float:
         """Speed [m/s] for the next block."""
@@ -100,9 +121,10 @@ class Pull:
     def look(self, t: float, held: Mapping[str, Floats]) -> bool:
         """Take a block; whether the specimen broke in it."""
         force = held["force"]
-        length = held["extension"] if "extension" in held else held.get("displacement")
-        if length is not None and self.gauge:
-            strain = float(length[-1]) / self.gauge
+        strain = self.strain(held)
+        if strain is not None:
+            if self.off_at is not None and self.joint is None and strain >= self.off_at:
+                self.joint = (strain, self._by_travel(held))
             self.strains.append((t, strain))
             if self.area:
                 self.curve.append((100 * strain, float(np.mean(force[-8:])) / self.area / 1e6))
@@ -120,6 +142,14 @@ class Pull:
         made = np.linspace(self.speed, after, self.facts.block + 1)[1:]
         self.speed = after
         return np.asarray(self.sign * made / self.per_volt)
+
+    def halted(self) -> Floats:
+        """Volts of the block in which it comes to rest."""
+        made = np.zeros(self.facts.block)
+        n = min(max(int(CLOSE * self.facts.rate), 2), self.facts.block)
+        made[:n] = self.sign * np.linspace(self.speed, 0.0, n + 1)[1:] / self.per_volt
+        self.speed = 0.0
+        return made
 
     def live(self, held: Mapping[str, Floats], t: float, item: int, at: float, of: float) -> dict[str, Any]:
         force = float(held["force"][-1])
@@ -164,6 +194,7 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     why = ""
     last = -1.0
     live: dict[str, Any] | None = None
+    waits, on = settings.pull.take_off == "wait", pull.off_at is not None
     while not why:
         held = pull.units(got.channels)
         t = got.start + pull.span
@@ -176,18 +207,25 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
         elif t - begun > 3 * planned[1] + 60:
             why = "time"
         live = None
-        if t - last >= 0.2 or why:
+        asking = on and pull.joint is not None
+        sent: dict[str, bool] | None = None
+        if asking and any(o.get("order") == "go" for o in got.orders):
+            on = asking = False
+            marks, sent = (*marks, {"kind": "extensometer off", "t": t}), {"take_off": True}
+        if t - last >= 0.2 or why or asking:
             live, last = pull.live(held, t, 1, t - begun, planned[1]), t
+            live |= {"stage": "asking", "ask": TAKE_OFF} if asking and not why else {}
         if why:
             marks = (*marks, {"kind": "pulled", "t": t, "why": why})
             break
-        got = yield Want(pull.block(pull.wanted(t)), marks=marks, live=live)
+        if asking and waits:
+            begun += pull.span  # what is waited for is no part of the pull
+            got = yield Want(pull.halted(), marks=marks, live=live)
+        else:
+            got = yield Want(pull.block(pull.wanted(t)), marks=marks, live=live, settings=sent)
         marks = ()
     # Nothing commanded is rest: the valve closes at once, not by a step.
-    ending = np.zeros(facts.block)
-    n = min(max(int(CLOSE * facts.rate), 2), facts.block)
-    ending[:n] = pull.sign * np.linspace(pull.speed, 0.0, n + 1)[1:] / pull.per_volt
-    got = yield Want(ending, marks=marks, live=live)
+    got = yield Want(pull.halted(), marks=marks, live=live)
     until = got.start + AFTER
     while got.start < until:
         got = yield Want(np.zeros(facts.block))
