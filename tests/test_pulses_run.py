@@ -10,6 +10,7 @@ import pytest
 from tests.reading import arrays
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.frame.cyclic import jumps_in
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
@@ -88,6 +89,70 @@ def test_a_force_beyond_its_limit_rests_the_crosshead(rig: Path) -> None:
                         ({"cycles": 0}, "greater than or equal"), ({"frequency": "0 Hz"}, "above zero")],
 )  # fmt: skip
 def test_what_makes_no_sense_is_refused(rig: Path, pulse: dict[str, Any], text: str) -> None:
+    with pytest.raises(BadInput, match=text):
+        pulsed(rig, pulse)
+
+
+def test_blocks_of_different_sizes_follow_one_another_and_are_repeated(rig: Path) -> None:
+    sizes = [(1.2, 1.0, 12), (0.8, 0.5, 15), (2.0, 1.5, 12)]
+    blocks = [{"mean": f"{m} kN", "amplitude": f"{a} kN", "cycles": n} for m, a, n in sizes]
+    prepared, played, found = pulsed(rig, {"frequency": "2 Hz", "blocks": blocks, "repeats": 2})
+    assert [i.label for i in prepared.course()][1:4] == ["12 × 1.2 ± 1 kN", "15 × 0.8 ± 0.5 kN", "12 × 2 ± 1.5 kN"]
+    assert len(prepared.course()) == 7 and why(played) == ["cycles"] and played.trip is None
+    assert found.reading("cycles").value in (76, 77, 78)
+    assert [m["number"] for m in played.marks if m["kind"] == "block"] == [1, 2, 3, 4, 5]
+    _, top = arrays(found.curve("force_max"))
+    _, low = arrays(found.curve("force_min"))
+    begun = 0
+    for m, a, n in sizes * 2:
+        settled = slice(begun + 8, begun + n - 2)
+        assert np.abs(top[settled] / (1e3 * (m + a)) - 1).max() < 0.025
+        assert np.abs(low[settled] - 1e3 * (m - a)).max() < 0.025 * 1e3 * (m + a)
+        assert top[begun + 1 : begun + n - 2].max() < 1.03 * 1e3 * (m + a)
+        begun += n
+    assert not any("at once" in note for note in found.notes)
+
+
+def test_a_stopped_run_goes_on_with_its_count_and_is_read_as_one(rig: Path) -> None:
+    told = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "2 Hz", "cycles": 60}
+    prepared, whole, _ = pulsed(rig, told, stop_share="50 %")
+    first = play_through(prepared, longest=18.0)
+    assert first.position is not None and not why(first)
+    at = first.position["cycle"]
+    assert 20 < at < 32 and first.position["first"] == pytest.approx(4e5, rel=0.3)
+    second = play_through(prepared, start=first.position)
+    (mark,) = [m for m in second.marks if m["kind"] == "pulses"]
+    assert mark["before"] == at and why(second) == ["cycles"] and second.trip is None
+    parts = [({k: c for k, c in p.channels.items() if k != "drive"}, prepared.settings, p.marks) for p in (first, second)]
+    both, last = prepared.method.together(parts), prepared.method.evaluate(*parts[1])
+    counted = both.reading("cycles").value
+    assert counted is not None and 55 <= counted <= 62 and last.reading("cycles").value == pytest.approx(60 - at, abs=3)
+    assert both.reading("stiffness_initial").value == prepared.method.evaluate(*parts[0]).reading("stiffness_initial").value
+    assert any("went on 1 times" in n for n in both.notes) and not any("at once" in n for n in both.notes)
+    x, top = arrays(both.curve("force_max"))
+    assert x[-1] == counted and top.max() < 1.03 * 2200
+    assert [m for m in second.marks if m["kind"] == "zero"][0]["force"] == first.position["zero"]["force"]
+
+
+def test_a_sensor_that_lies_where_the_size_changes_is_told_all_the_same(rig: Path) -> None:
+    blocks = [{"mean": "1.2 kN", "amplitude": "1 kN", "cycles": 12}, {"mean": "0.8 kN", "amplitude": "0.5 kN", "cycles": 20}]
+    text = rig.read_text()
+    rig.write_text(text.replace("  seed: 51\n", "  seed: 51\n  faults: [{at: 11.05 s, kind: gain_jump, channel: force,"
+                                " size: -0.6}]\n"))  # fmt: skip
+    _, played, found = pulsed(rig, {"frequency": "2 Hz", "blocks": blocks})
+    (turned,) = [m["t"] for m in played.marks if m["kind"] == "block"]
+    assert abs(turned - 11.05) < 1.0
+    assert played.trip is not None and played.trip.guard == "stiffness" and "fell" in played.trip.label
+    assert jumps_in(np.r_[np.full(10, 4e5), np.full(10, 1.5e5)], frozenset({0, 10}))
+    assert not jumps_in(np.r_[np.full(10, 4e5), np.full(10, 2.8e5)], frozenset({0, 10}))
+
+
+@pytest.mark.parametrize(
+    ("pulse", "text"),
+    [({"blocks": [{"mean": "1 kN", "amplitude": "2 kN", "cycles": 3}]}, "block 1: its amplitude"),
+     ({"blocks": [{"mean": "1 mm", "amplitude": "1 kN", "cycles": 3}]}, "block 1, mean"), ({"repeats": 2}, "no blocks")],
+)  # fmt: skip
+def test_blocks_that_make_no_sense_are_refused(rig: Path, pulse: dict[str, Any], text: str) -> None:
     with pytest.raises(BadInput, match=text):
         pulsed(rig, pulse)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -31,6 +32,14 @@ KEYS = {
 }
 
 
+class PulseBlock(Model):
+    """Cycles of one size; a force or a length, as the pulses' control says."""
+
+    mean: Any
+    amplitude: Any
+    cycles: int = Field(ge=1)
+
+
 class PulseSettings(Model):
     """How a specimen is pulsed where a frame is driven; a record that is there knows nothing of it."""
 
@@ -42,6 +51,10 @@ class PulseSettings(Model):
     """From the mean to a peak"""
     frequency: Annotated[float, quantity("Hz")] = 1.0
     cycles: int = Field(default=200, ge=1)
+    blocks: list[PulseBlock] = Field(default_factory=list)
+    """{mean, amplitude, cycles} in turn, in place of one mean, amplitude and number of cycles: a spectrum"""
+    repeats: int = Field(default=1, ge=1)
+    """Of the blocks, one after the other"""
     stiffness: Annotated[float, quantity("N/m")] = 4e5
     """About what the specimen has: the first cycles begin with it"""
     pressed: Flag = True
@@ -57,7 +70,36 @@ class PulseSettings(Model):
             raise ValueError("amplitude, frequency, stiffness and rest must be above zero.")
         if self.amplitude > self.mean:
             raise ValueError("amplitude: beyond the mean the plates would part: raise the mean.")
+        if self.repeats > 1 and not self.blocks:
+            raise ValueError("repeats: there are no blocks to be repeated.")
+        for i, one in enumerate(self.blocks, start=1):
+            one.mean, one.amplitude = (parse(getattr(one, k), unit, f"block {i}, {k}") for k in ("mean", "amplitude"))
+            if not 0 < one.amplitude <= one.mean:
+                raise ValueError(f"block {i}: its amplitude must lie above zero and not beyond its mean.")
         return self
+
+    @property
+    def sizes(self) -> list[PulseBlock]:
+        """The blocks, one where none are given."""
+        return self.blocks or [PulseBlock(mean=self.mean, amplitude=self.amplitude, cycles=self.cycles)]
+
+    @property
+    def total(self) -> int:
+        """Cycles."""
+        return self.repeats * sum(b.cycles for b in self.sizes)
+
+    def number(self, cycle: int) -> int:
+        """Of the block that a cycle (from 0) belongs to, counted through the repeats."""
+        around, within = divmod(cycle, self.total // self.repeats)
+        for i, one in enumerate(self.sizes):
+            if within < one.cycles:
+                return around * len(self.sizes) + i
+            within -= one.cycles
+        raise AssertionError("a cycle lies in one of the blocks")
+
+    def size(self, cycle: int) -> PulseBlock:
+        """The block of a cycle."""
+        return self.sizes[self.number(min(cycle, self.total - 1)) % len(self.sizes)]
 
     @property
     def sign(self) -> float:
@@ -127,52 +169,54 @@ class Cyclic(FrameMethod):
     def evaluate(
         self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
-        known_roles(settings.sensitivity, record, "sensitivity")
-        # Other channels of the record, a temperature say, are no lengths and left alone.
-        lengths = [r for r, c in record.items() if r == "displacement" or (
-            r != "force" and (r in settings.sensitivity or same_kind(c.unit or "?", "m")))]  # fmt: skip
-        rate, n = together(record, ("force", *lengths))
-        force = samples_in(record, "force", "N", settings.sensitivity)[:n]
-        begun = next((m["t"] for m in marks if m.get("kind") == "pulses"), 0.0)
-        first = int(begun * rate)  # what was at rest before makes no cycles
-        force, n = force[first:], n - first
-        held = {r: length_in(record, r, settings)[first : first + n] for r in lengths}
-        if n < 8:
-            raise BadInput(f"the record has {n} samples: there is no cycle in it.")
-        force, held, notes = _signed(force, held)
-        keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in lengths}}
+        return self.together([(record, settings, marks)])
+
+    def together(
+        self, parts: Sequence[tuple[Mapping[str, Channel], CyclicSettings, Sequence[Mapping[str, Any]]]]
+    ) -> Finding:
+        """Takes that went on from one another count as one: cycle after cycle, the broken ones between left out."""
+        settings = parts[-1][1]
+        pieces = [_piece(record, settings, marks) for record, _, marks in parts]
+        keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in pieces[-1].lengths}}
         made = Readings(keys, settings)
-        period = settings.period or (1 / settings.frequency if settings.frequency else None)
-        samples = cycles.period_of(force) if period is None else period * rate
-        if samples is not None and not 3 <= samples <= max(n, 3):
-            if period is not None:
-                raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
-            samples = None
-        edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
-        if edges.size < 2:
+        notes = list(dict.fromkeys(n for p in pieces for n in p.notes))
+        whole = [p for p in pieces if p.count]
+        if not whole:
             why = "there is no whole cycle in this record"
             made.put("cycles", 0.0, 0.0)
             made.absent([k for k in keys if k != "cycles"], why)
             return Finding(self.name, made.all(), notes=(why,))
-        curves, stiffness = _curves(force, held, edges, settings)
-        _readings(made, force, held, edges, stiffness, settings)
-        notes += jumps_in(stiffness)
+        stiffness = np.concatenate([p.stiffness for p in whole])
+        _readings(made, whole, stiffness, settings)
+        notes += jumps_in(stiffness, _turns(whole))
         notes += unstated(settings.uncertainty, "force", "displacement")
-        notes.append(f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
-                     f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
-        return Finding(self.name, made.all(), curves, notes=tuple(notes))
+        notes += [p.said for p in whole]
+        if len(pieces) > 1:
+            notes.append(f"It went on {len(pieces) - 1} times in another take; the cycles in which it stopped and began"
+                         " are not counted, and what the specimen did meanwhile is in no record.")  # fmt: skip
+        return Finding(self.name, made.all(), _curves(whole, stiffness, settings), notes=tuple(notes))
 
     # --- running ---------------------------------------------------------------------------------------------
 
     def course(self, settings: CyclicSettings) -> list[CourseItem]:
         p = settings.pulse
-        pulses = CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.frequency, p.frequency)
-        return [CourseItem("Zero", p.rest), pulses]
+        if not p.blocks:
+            return [CourseItem("Zero", p.rest), CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.frequency,
+                                                           p.frequency)]  # fmt: skip
+        scale, unit = (1e-3, "kN") if p.control == "force" else (1e3, "mm")
+        words = [f"{b.cycles} × {scale * b.mean:.3g} ± {scale * b.amplitude:.3g} {unit}" for b in p.blocks]
+        held = [CourseItem(w, b.cycles / p.frequency, p.frequency) for w, b in zip(words, p.blocks, strict=True)]
+        from .cyclic_run import MOST_SHOWN
+
+        if p.repeats * len(held) > MOST_SHOWN:
+            whole = CourseItem(f"{p.repeats} times {len(held)} blocks", p.total / p.frequency, p.frequency)
+            return [CourseItem("Zero", p.rest), whole]
+        return [CourseItem("Zero", p.rest), *held * p.repeats]
 
     def perform(self, settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .cyclic_run import perform
 
-        return perform(settings, facts)
+        return perform(settings, facts, start)
 
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         return sensed(super().fill(given, bench), bench)
@@ -181,11 +225,90 @@ class Cyclic(FrameMethod):
 METHOD = Cyclic()
 
 
-def jumps_in(stiffness: Floats) -> list[str]:
-    """Where force against length did not go on as it was: the specimen tore, or what is read after it is in doubt."""
+@dataclass(frozen=True)
+class Piece:
+    """The whole cycles of one record."""
+
+    lengths: tuple[str, ...]
+    notes: tuple[str, ...]
+    tops: Mapping[str, tuple[Floats, Floats]]
+    """Largest and smallest of each role, cycle by cycle"""
+    stiffness: Floats
+    energy: Floats
+    rests: Mapping[str, tuple[float, float]]
+    """Of each length at the smallest force of the first and of the last cycle"""
+    said: str
+    turns: tuple[int, ...]
+    """Cycles before which the pulses' size changed"""
+
+    @property
+    def count(self) -> int:
+        return int(self.stiffness.size)
+
+
+def _piece(record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]) -> Piece:
+    """Raises BadInput for a record that can't be read."""
+    known_roles(settings.sensitivity, record, "sensitivity")
+    # Other channels of the record, a temperature say, are no lengths and left alone.
+    lengths = [r for r, c in record.items() if r == "displacement" or (
+        r != "force" and (r in settings.sensitivity or same_kind(c.unit or "?", "m")))]  # fmt: skip
+    rate, n = together(record, ("force", *lengths))
+    force = samples_in(record, "force", "N", settings.sensitivity)[:n]
+    begun = next((m["t"] for m in marks if m.get("kind") == "pulses"), 0.0)
+    first = int(begun * rate)  # what was at rest before makes no cycles
+    force, n = force[first:], n - first
+    held = {r: length_in(record, r, settings)[first : first + n] for r in lengths}
+    if n < 8:
+        raise BadInput(f"the record has {n} samples: there is no cycle in it.")
+    force, held, notes = _signed(force, held)
+    period = settings.period or (1 / settings.frequency if settings.frequency else None)
+    if period is None and any(m.get("kind") == "pulses" for m in marks) and settings.pulse.blocks:
+        period = 1 / settings.pulse.frequency  # of several sizes the record itself tells it badly
+    samples = cycles.period_of(force) if period is None else period * rate
+    if samples is not None and not 3 <= samples <= max(n, 3):
+        if period is not None:
+            raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
+        samples = None
+    edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
+    if edges.size < 2:
+        none = np.zeros(0)
+        return Piece(tuple(lengths), tuple(notes), {}, none, none, {}, "", ())
+    tops = {r: cycles.extremes(x, edges) for r, x in {"force": force, **held}.items()}
+    made = cycles.loops(force, held["displacement"], edges)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        swing = {r: high - low for r, (high, low) in tops.items()}
+        stiffness = made.ratio if settings.stiffness == "harmonic" else swing["force"] / swing["displacement"]
+    stiffness = np.where(np.isfinite(stiffness), stiffness, np.nan)
+    rests = {r: (cycles.at_rest(force, x, edges, 0), cycles.at_rest(force, x, edges, edges.size - 2))
+             for r, x in held.items()}  # fmt: skip
+    said = (f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
+            f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
+    at = [float(m["t"]) * rate - first for m in marks if m.get("kind") == "block"]
+    turns = tuple(int(np.searchsorted(edges, a)) for a in at)
+    return Piece(tuple(lengths), tuple(notes), tops, stiffness, made.energy, rests, said, turns)
+
+
+def _turns(pieces: Sequence[Piece]) -> frozenset[int]:
+    """Cycles, counted over all pieces, at which it begins anew: another size of pulses, another take."""
+    made, before = set(), 0
+    for p in pieces:
+        made |= {before + t for t in (0, *p.turns)}
+        before += p.count
+    return frozenset(made)
+
+
+def jumps_in(stiffness: Floats, anew: frozenset[int] = frozenset()) -> list[str]:
+    """Where force against length did not go on as it was: the specimen tore, or what is read after it is in doubt.
+    `anew`: cycles from which the pulses have another size; the one in which they change is neither."""
     watch = StiffnessWatch()
+    begun = 0
     for i, value in enumerate(stiffness):
-        by = watch.jump(float(value), COARSE if i < SETTLED else LEAST) if i else None
+        if {i - 1, i, i + 1} & anew:
+            watch.forget()
+            begun = i
+        by = watch.jump(float(value), COARSE if i - begun < SETTLED else LEAST) if i else None
+        if by is None and i - 2 in anew and i >= 4:
+            by = watch.across(float(stiffness[i - 4]), float(value))
         if by is not None:
             way = f"{'fell' if by < 1 else 'rose'} by {100 * abs(by - 1):.0f} %"
             return [f"Force against length {way} at once, about cycle {i + 1}: the specimen gave way there, or a sensor"
@@ -208,35 +331,27 @@ def _signed(force: Floats, held: dict[str, Floats]) -> tuple[Floats, dict[str, F
     return force, made, notes
 
 
-def _curves(
-    force: Floats, held: Mapping[str, Floats], edges: Floats, settings: CyclicSettings
-) -> tuple[tuple[Curve, ...], Floats]:
-    number = tuple(float(i) for i in range(1, edges.size))
-    tops = {r: cycles.extremes(x, edges) for r, x in {"force": force, **held}.items()}
-    swing = {r: high - low for r, (high, low) in tops.items()}
-    made = cycles.loops(force, held["displacement"], edges)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        stiffness = made.ratio if settings.stiffness == "harmonic" else swing["force"] / swing["displacement"]
-    stiffness = np.where(np.isfinite(stiffness), stiffness, np.nan)
+def _curves(pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings) -> tuple[Curve, ...]:
+    number = tuple(float(i) for i in range(1, stiffness.size + 1))
     share = share_of(settings.uncertainty, "force", "displacement")
     curves = [
         Curve("stiffness", f"Stiffness, {settings.stiffness}", number, points(stiffness), "", "N/m",
               points(share * stiffness) if share else None, 2.0 if share else None),
-        Curve("energy", "Energy lost", number, points(made.energy), "", "J"),
+        Curve("energy", "Energy lost", number, points(np.concatenate([p.energy for p in pieces])), "", "J"),
     ]  # fmt: skip
-    for role, (high, low) in tops.items():
+    for role in ("force", *pieces[-1].lengths):
+        if not all(role in p.tops for p in pieces):
+            continue
+        high, low = (np.concatenate([p.tops[role][k] for p in pieces]) for k in (0, 1))
         unit = "N" if role == "force" else "m"
-        for way, values in (("max", high), ("min", low), ("swing", swing[role])):
+        for way, values in (("max", high), ("min", low), ("swing", high - low)):
             label = f"{role}, {'largest' if way == 'max' else 'smallest' if way == 'min' else 'swing'}"
             curves.append(Curve(f"{role}_{way}", label.capitalize(), number, points(values), "", unit))
-    return tuple(curves), stiffness
+    return tuple(curves)
 
 
-def _readings(
-    made: Readings, force: Floats, held: Mapping[str, Floats], edges: Floats, stiffness: Floats,
-    settings: CyclicSettings,
-) -> None:  # fmt: skip
-    count, first = edges.size - 1, settings.initial_cycle
+def _readings(made: Readings, pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings) -> None:
+    count, first = int(stiffness.size), settings.initial_cycle
     share = share_of(settings.uncertainty, "force", "displacement")
 
     def doubt(i: int) -> float:
@@ -262,7 +377,10 @@ def _readings(
             made.put("cycles_to_stop", float(first + 1 + below[0]), 0.0)
         else:
             made.put("cycles_to_stop", None, why="the stiffness stays above its share")
-    for role, x in held.items():
-        change = cycles.at_rest(force, x, edges, count - 1) - cycles.at_rest(force, x, edges, 0)
+    for role in pieces[-1].lengths:
+        if role not in pieces[0].rests:
+            made.put(f"permanent_{role}", None, why="it was not measured from the beginning")
+            continue
+        change = pieces[-1].rests[role][1] - pieces[0].rests[role][0]
         stated = settings.uncertainty.get(role)
         made.put(f"permanent_{role}", change, None if stated is None else abs(change) * stated / 100)

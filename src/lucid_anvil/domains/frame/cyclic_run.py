@@ -30,8 +30,12 @@ LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
 MOST_CHANGE = 0.12
 """Share by which an amplitude changes at most from cycle to cycle"""
-MOST = 400
-"""Points of the live trend"""
+MOST, KEPT = 400, 12
+"""Points of the live trend, and of what is left of it where a run is taken up"""
+EVERY = 1.0
+"""s between two positions that could be gone on from"""
+MOST_SHOWN = 12
+"""Blocks that are drawn one by one"""
 SHAPES = {
     "sine": (lambda u: np.sin(2 * np.pi * u), lambda u: 2 * np.pi * np.cos(2 * np.pi * u)),
     "haversine": (lambda u: -np.cos(2 * np.pi * u), lambda u: 2 * np.pi * np.sin(2 * np.pi * u)),
@@ -52,12 +56,21 @@ class Pulses:
         self.shape, self.slope = SHAPES[self.pulse.shape]
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
-        self.phase = 0.25 if self.pulse.shape == "haversine" else 0.0  # it begins in the middle
-        self.cycle = 0
+        self.start = 0.25 if self.pulse.shape == "haversine" else 0.0  # it begins in the middle
+        self.phase = self.start
+        self.cycle = self.begun = 0
+        """Of the whole run, an earlier take's included, and at which this one begins"""
+        self.block_number = 0
+        self.anew = 0
+        """Cycle from which the amplitude comes up: at the begin, and where it becomes another one"""
+        self.target = self.pulse.size(0)
         force = self.pulse.control == "force"
         # Where force is wanted the first amplitude is what a guess of the stiffness makes of it; cycles correct it.
-        self.amplitude = self.pulse.amplitude / self.pulse.stiffness if force else self.pulse.amplitude
-        self.middle = self.pulse.mean / self.pulse.stiffness if force else self.pulse.mean
+        self.amplitude = self.target.amplitude / self.pulse.stiffness if force else self.target.amplitude
+        self.middle = self.target.mean / self.pulse.stiffness if force else self.target.mean
+        self.stood = 0.0
+        """N/m, at the end of the block before"""
+        self.taken_up = False
         self.offset = 0.0
         self.seen: dict[str, list[float]] = {}
         self.trend: list[tuple[float, float]] = []
@@ -88,13 +101,14 @@ class Pulses:
         """Volts of the next block: the shape's own speed, drawn to where the crosshead should be."""
         n, rate = self.facts.block, self.facts.rate
         u = self.phase + self.frequency * (np.arange(n) + 1) / rate
-        grown = np.clip((u + 1) / GROW, 1 / 3, 1.0) if self.cycle < GROW else np.ones(n)
+        fresh = self.cycle - self.begun < GROW
+        grown = np.clip((u - self.begun + 1) / GROW, 1 / 3, 1.0) if fresh else np.ones(n)
         size = self.amplitude * grown
         speed = size * self.slope(u) * self.frequency
         # What is shown was commanded two blocks ago: it is held against where it should have been then.
         was = u[0] - 3 * n * self.frequency / rate
-        if was > (0.25 if self.pulse.shape == "haversine" else 0.0):
-            risen = min((was + 1) / GROW, 1.0)
+        if was > self.begun + self.start:
+            risen = min((was - self.begun + 1) / GROW, 1.0)
             should = self.middle + self.amplitude * float(self.shape(np.array(was))) * risen
             speed = speed + FOLLOW * (should - float(held["displacement"][0]))
         else:
@@ -107,10 +121,12 @@ class Pulses:
         force, way = float(np.mean(held["force"])), float(np.mean(held["displacement"]))
         if self.pulse.control != "force":
             return way >= 0.5 * self.middle
-        if force < 0.5 * self.pulse.mean:
+        if force < 0.5 * self.target.mean:
             return False
+        if self.taken_up:  # what it took before is known better than its contact tells now
+            return True
         stiffness = force / max(way, 1e-9)
-        self.amplitude, self.middle = (v / stiffness for v in (self.pulse.amplitude, self.pulse.mean))
+        self.amplitude, self.middle = (v / stiffness for v in (self.target.amplitude, self.target.mean))
         self.amplitude *= FROM_BELOW
         return True
 
@@ -134,6 +150,42 @@ class Pulses:
         self.seen = {}
         return True
 
+    def turn(self) -> int | None:
+        """The number of the block that begins with this cycle; None where it is the same."""
+        number = self.pulse.number(min(self.cycle, self.pulse.total - 1))
+        if number == self.block_number:
+            return None
+        before, self.block_number = self.target, number
+        self.target = self.pulse.size(self.cycle)
+        grown = self.target.amplitude / before.amplitude
+        # From below, so that no peak of its first cycles goes beyond what is wanted: they are corrected afterwards.
+        self.amplitude *= grown * (FROM_BELOW if grown > 1 else 1.0)
+        force = self.pulse.control == "force"
+        per = self.trend[-1][1] if force and self.trend else self.pulse.stiffness if force else 1.0
+        self.middle += (self.target.mean - before.mean) / per
+        self.anew = self.cycle
+        self.stood = self.trend[-1][1] if self.trend else 0.0
+        self.watch.forget()
+        return number
+
+    def position(self) -> dict[str, Any]:
+        """Where it could be gone on from."""
+        step = max(len(self.trend) // KEPT, 1)
+        return {"cycle": self.cycle, "amplitude": self.amplitude, "middle": self.middle, "first": self.first,
+                "zero": dict(self.zero), "trend": [list(p) for p in self.trend[::step]]}  # fmt: skip
+
+    def resume(self, start: Mapping[str, Any]) -> None:
+        """Take up where an earlier take was: its count, its zero, its amplitude."""
+        self.cycle = self.begun = self.anew = int(start["cycle"])
+        self.phase = self.begun + self.start
+        self.block_number = self.pulse.number(min(self.cycle, self.pulse.total - 1))
+        self.target = self.pulse.size(self.cycle)
+        self.amplitude, self.middle = FROM_BELOW * float(start["amplitude"]), float(start["middle"])
+        self.first = None if start.get("first") is None else float(start["first"])
+        self.zero = {str(k): float(v) for k, v in start["zero"].items()}
+        self.trend = [(float(a), float(b)) for a, b in start.get("trend", ())]
+        self.taken_up = True
+
     def _correct(self) -> None:
         low, high = self.seen["displacement"]
         f_low, f_high = self.seen["force"]
@@ -143,30 +195,45 @@ class Pulses:
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
         if number > 0:
             self.trend.append((float(number), stiffness))
-        if number > 1:  # the first softens most of what is made of rubber
-            self.jumped = self.watch.jump(stiffness, COARSE if self.cycle < GROW + 2 else LEAST)
-        if self.cycle < GROW or self.jumped is not None:
+        since = self.cycle - self.anew
+        if since > 2:  # the first softens most of what is made of rubber
+            self.jumped = self.watch.jump(stiffness, COARSE if since < GROW + 2 else LEAST)
+            if since == GROW and self.stood > 0:
+                self.jumped = self.jumped or self.watch.across(self.stood, stiffness)
+        growing = self.cycle - self.begun < GROW or (self.anew > self.begun and since < 2)
+        if growing or self.jumped is not None:
             return
         which = (f_low, f_high) if self.pulse.control == "force" else (low, high)
         swing, middle = which[1] - which[0], (which[1] + which[0]) / 2
         per = max(stiffness, 1e-9) if self.pulse.control == "force" else 1.0
         # A cycle in which something went wrong may be one of the two by which that is told: it must not undo much.
-        missing = LEARN * (self.pulse.amplitude - swing / 2) / per
+        missing = LEARN * (self.target.amplitude - swing / 2) / per
         self.amplitude += min(max(missing, -MOST_CHANGE * self.amplitude), MOST_CHANGE * self.amplitude)
-        self.middle += LEARN * (self.pulse.mean - middle) / per
+        self.middle += LEARN * (self.target.mean - middle) / per
         self.amplitude = max(self.amplitude, 0.0)
         if number == self.settings.initial_cycle:
             self.first = stiffness
         share = self.settings.stop_share
-        if self.first and share is not None and stiffness < share / 100 * self.first:
+        # What is made of rubber is softer the further it is moved: like is held against like.
+        alike = self.target.amplitude == self.pulse.size(self.settings.initial_cycle).amplitude
+        if alike and self.first and share is not None and stiffness < share / 100 * self.first:
             self.below += 1
             if self.below >= WHOLE:  # so many that the record holds them whole
                 self.why = "stiffness"
 
-    def live(self, at: float, of: float, held: Mapping[str, Floats]) -> dict[str, Any]:
+    def _where(self) -> dict[str, Any]:
+        """Stretch of the course, and s in it: of its block where each has its own."""
+        p, f = self.pulse, self.frequency
+        if len(p.sizes) * p.repeats > MOST_SHOWN or not p.blocks:
+            return {"item": 1, "at": self.cycle / f, "of": p.total / f}
+        around, place = divmod(self.block_number, len(p.sizes))
+        before = around * (p.total // p.repeats) + sum(b.cycles for b in p.sizes[:place])
+        return {"item": 1 + self.block_number, "at": (self.cycle - before) / f, "of": self.target.cycles / f}
+
+    def live(self, held: Mapping[str, Floats]) -> dict[str, Any]:
         shown = {"Cycles": str(self.cycle), "Force": f"{float(held['force'][-1]):.0f} N",
                  "Length": f"{1e3 * float(held['displacement'][-1]):.3f} mm"}  # fmt: skip
-        made: dict[str, Any] = {"item": 1, "at": at, "of": of, "cycles": self.cycle}
+        made: dict[str, Any] = {"cycles": self.cycle, **self._where()}
         if self.trend:
             shown["Stiffness"] = f"{self.trend[-1][1] / 1e3:.4g} N/mm"
             step = max(len(self.trend) // MOST, 1)
@@ -175,16 +242,19 @@ class Pulses:
         return {**made, "shown": shown}
 
 
-def perform(settings: CyclicSettings, facts: Facts) -> Performance:
-    """Zero, pulses, rest."""
+def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
+    """Zero, pulses, rest; from the position of an earlier take with its zero, its count and its amplitude."""
     pulses = Pulses(settings, facts)
-    of = settings.pulse.cycles / settings.pulse.frequency
     got: Got = yield Want(np.zeros(facts.block))
-    start = got.start
-    while got.start - start < settings.pulse.rest:
+    first = got.start
+    while start is None and got.start - first < settings.pulse.rest:
         pulses.learn_zero(got.channels)
-        got = yield Want(np.zeros(facts.block), live={"item": 0, "at": got.start - start, "of": settings.pulse.rest})
-    marks: tuple[Mapping[str, Any], ...] = ({"kind": "zero", "t": got.start, **pulses.set_zero()},)
+        got = yield Want(np.zeros(facts.block), live={"item": 0, "at": got.start - first, "of": settings.pulse.rest})
+    if start is None:
+        pulses.set_zero()
+    else:
+        pulses.resume(start)
+    marks: tuple[Mapping[str, Any], ...] = ({"kind": "zero", "t": got.start, **pulses.zero},)
     # Slowly on until it bears half of the mean; then to the middle, and only then does it pulse.
     slow = pulses.middle / 2 / CONTACT
     until = got.start + 6 * CONTACT
@@ -198,22 +268,28 @@ def perform(settings: CyclicSettings, facts: Facts) -> Performance:
     while not pulses.why and got.start < until:
         got = yield Want(pulses.drawn(pulses.units(got.channels), None), marks=marks)
         marks = ()
-    marks = (*marks, {"kind": "pulses", "t": got.start})
-    begun, live = got.start, None
+    marks = (*marks, {"kind": "pulses", "t": got.start, "before": pulses.begun})
+    last, live = got.start, None
     while not pulses.why:
         held = pulses.units(got.channels)
         drive = pulses.block(held)
+        position = None
         if pulses.look(held) or live is None:
-            live = pulses.live(got.start - begun, of, held)
+            number = pulses.turn()
+            if number is not None:
+                marks = (*marks, {"kind": "block", "t": got.start, "number": number})
+            live = pulses.live(held)
+            if got.start - last >= EVERY and pulses.cycle - pulses.begun > GROW:
+                position, last = pulses.position(), got.start
         if pulses.jumped is not None:
             yield Want(np.zeros(facts.block), marks=marks, live=live, trip=trip_of(pulses.jumped))
             while True:
                 yield Want(np.zeros(facts.block))
-        if pulses.cycle >= settings.pulse.cycles:
+        if pulses.cycle >= settings.pulse.total:
             pulses.why = "cycles"
         elif any(o.get("order") == "skip" for o in got.orders):
             pulses.why = "operator"
-        got = yield Want(drive, marks=marks, live=live)
+        got = yield Want(drive, marks=marks, live=live, position=position)
         marks = ()
     marks = ({"kind": "pulsed", "t": got.start, "why": pulses.why, "cycles": pulses.cycle},)
     for _ in range(max(int(0.3 * facts.rate / facts.block), 2)):

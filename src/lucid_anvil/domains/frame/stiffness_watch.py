@@ -15,6 +15,8 @@ LEAST = math.log(1.22)
 """ln of a jump that counts at least: 18 % lost, 22 % gained"""
 COARSE = math.log(1.4)
 """The same while amplitudes still grow: filled rubber is softer the further it is moved"""
+ACROSS = math.log(2.0)
+"""The same from one size of pulses to another: what is made of rubber differs by that much at most"""
 STEEP = 3.0
 """Times what it glided by before, a jump must be: through a transition stiffness falls fast, but evenly"""
 
@@ -28,6 +30,13 @@ class StiffnessWatch:
     def forget(self) -> None:
         """What comes now is measured in another way: at another frequency, say."""
         self.seen.clear()
+
+    @staticmethod
+    def across(before: float, after: float) -> float | None:
+        """The factor from the stiffness at one size of pulses to that at another, where no such change explains it."""
+        if not (before > 0 and after > 0):
+            return None
+        return after / before if abs(math.log(after / before)) > ACROSS else None
 
     def jump(self, stiffness: float, least: float = LEAST) -> float | None:
         """The factor by which it jumped, ln of which is `least` at least; None where it did not, or where there is
