@@ -10,7 +10,9 @@ import pytest
 from tests.reading import arrays
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.frame.columns import Column
 from lucid_anvil.domains.frame.cyclic import jumps_in
+from lucid_anvil.domains.frame.cyclic_run import Pulses
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
@@ -145,6 +147,45 @@ def test_a_sensor_that_lies_where_the_size_changes_is_told_all_the_same(rig: Pat
     assert played.trip is not None and played.trip.guard == "stiffness" and "fell" in played.trip.label
     assert jumps_in(np.r_[np.full(10, 4e5), np.full(10, 1.5e5)], frozenset({0, 10}))
     assert not jumps_in(np.r_[np.full(10, 4e5), np.full(10, 2.8e5)], frozenset({0, 10}))
+
+
+def test_columns_of_ones_own_are_computed_live_and_afterwards(rig: Path) -> None:
+    columns = [{"name": "Stress", "formula": "force_max / area", "unit": "kPa"},
+               {"name": "Left", "formula": "stiffness / first(stiffness)", "unit": "%"},
+               {"name": "Energy share", "formula": "energy / last(energy)"}]  # fmt: skip
+    told = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "2 Hz", "cycles": 12}
+    specimen = {"area": "2500 mm^2", "parallel_length": "40 mm"}
+    prepared, played, found = pulsed(rig, told, columns=columns, specimen=specimen, limits={"own_left": {"low": "50 %"}})
+    stress, left = found.curve("own_stress"), found.curve("own_left")
+    assert stress.label == "Stress = force_max / area" and (stress.y_unit, left.y_unit) == ("kPa", "%")
+    assert np.allclose(stress.y, np.array(found.curve("force_max").y) / 2500e-6 / 1e3)
+    assert left.y[0] == pytest.approx(100) and found.reading("own_left").value == pytest.approx(left.y[-1])
+    assert found.reading("own_left").low == 50 and found.reading("own_left").verdict == "open"  # no doubt is stated
+    held = {k: c for k, c in played.channels.items() if k != "drive"}
+    given = prepared.settings.model_copy(update={"limits": {}, "columns": [
+        Column(name="Side", formula="lateral_swing / length")]})  # fmt: skip
+    elsewhere = prepared.method.evaluate(held, given, played.marks)  # a record that has no such channel
+    assert any("lateral_swing" in n for n in elsewhere.notes) and elsewhere.reading("own_side").value is None
+    assert [v.key for v in prepared.method.shown(prepared.settings)][-1] == "own"
+    pulses = Pulses(prepared.settings, prepared.facts)
+    for k in range(9):
+        pulses.cycle = k + 1
+        pulses.seen = {"force": [200.0, 2200.0], "displacement": [1e-3, (6 + 0.1 * k) * 1e-3]}
+        pulses._correct()
+    shown = pulses.live({"force": np.zeros(4), "displacement": np.zeros(4)})["shown"]
+    assert shown["Stress = force_max / area"] == "880 kPa" and float(shown[columns[1]["name"] + " = " + columns[1]["formula"]
+                                                                           ].split()[0]) < 100  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("column", "text"),
+    [({"name": "a", "formula": "force_max + energy"}, "N and J do not go together"),
+     ({"name": "a", "formula": "forc_max"}, "did you mean 'force_max'"), ({"name": "?", "formula": "1"}, "a name that no"),
+     ({"name": "a", "formula": "force_max", "unit": "mm"}, "can't be shown in mm")],
+)  # fmt: skip
+def test_columns_that_can_not_be_are_refused_in_the_plan(rig: Path, column: dict[str, str], text: str) -> None:
+    with pytest.raises(BadInput, match=text):
+        pulsed(rig, {}, columns=[column])
 
 
 @pytest.mark.parametrize(

@@ -289,6 +289,10 @@ class Method:
         method knows no better."""
         return self.evaluate(*parts[-1])
 
+    def shown(self, settings: Any) -> tuple[Axis, ...]:
+        """Those of its views that settings fill."""
+        return self.views
+
     def readable(self, marks: Sequence[Mapping[str, Any]]) -> bool:
         """Whether a take holds anything to be read; one that was stopped before it began does not."""
         return any(m.get("kind") in self.told if self.told else m.get("kind") not in AROUND for m in marks)

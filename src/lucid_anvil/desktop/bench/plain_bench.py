@@ -147,7 +147,8 @@ class PlainStage(QWidget):
             self.tabs.deleteLater()
         self.now.drop(*[k for k in self.now.series if k != "legend"])
         self.begun.clear()
-        self.views = {a.key: (a, Chart(a.x_label, a.y_label, a.x_log, a.y_log)) for a in prepared.method.views}
+        shown = prepared.method.shown(prepared.settings)
+        self.views = {a.key: (a, Chart(a.x_label, a.y_label, a.x_log, a.y_log)) for a in shown}
         for _, chart in self.views.values():
             self.charts.addWidget(chart)
         self.tabs = Tabs([("now", "Now"), *((k, a.title) for k, (a, _) in self.views.items())])

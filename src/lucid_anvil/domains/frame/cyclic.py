@@ -11,14 +11,16 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
 from ...contracts.settings import Flag, Model, quantity
 from ...contracts.sketch import loop
 from ...core.errors import BadInput
+from ...core.formulas import Formula
 from ...core.frame import cycles
 from ...core.quantities import parse, same_kind
+from .columns import Column, computed, fit, formulas
 from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed
 from .stiffness_watch import COARSE, LEAST, StiffnessWatch
 
@@ -118,6 +120,8 @@ class CyclicSettings(FrameSettings):
     stop_share: Annotated[float, quantity("%")] | None = None
     """Share of the initial stiffness below which the specimen counts as spent"""
     stiffness: Literal["secant", "harmonic"] = "secant"
+    columns: list[Column] = Field(default_factory=list)
+    """{name, formula, unit} of one's own, computed for every cycle"""
     pulse: PulseSettings = Field(default_factory=PulseSettings)
 
     @model_validator(mode="after")
@@ -130,6 +134,8 @@ class CyclicSettings(FrameSettings):
             raise ValueError("initial_cycle: cycles are counted from 1.")
         if self.stop_share is not None and not 0 < self.stop_share < 100:
             raise ValueError("stop_share: it must lie between 0 and 100 %.")
+        if self.columns:
+            formulas(self.columns, self.specimen)
         return self
 
 
@@ -164,7 +170,11 @@ class Cyclic(FrameMethod):
         Axis("energy", "Energy", ("energy",), "Cycle", "J"),
         Axis("force", "Force", ("force_max", "force_min"), "Cycle", "N"),
         Axis("lengths", "Lengths", ("*_max", "*_min", "displacement_max", "displacement_min"), "Cycle", "m"),
+        Axis("own", "Own columns", ("own_*",), "Cycle", "", single=True),
     )
+
+    def shown(self, settings: CyclicSettings) -> tuple[Axis, ...]:
+        return tuple(v for v in self.views if v.key != "own" or settings.columns)
 
     def evaluate(
         self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
@@ -178,6 +188,8 @@ class Cyclic(FrameMethod):
         settings = parts[-1][1]
         pieces = [_piece(record, settings, marks) for record, _, marks in parts]
         keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in pieces[-1].lengths}}
+        columns = formulas(settings.columns, settings.specimen)
+        keys |= {c.key: (f"{c.name}, last cycle", one.unit) for c, one in columns}
         made = Readings(keys, settings)
         notes = list(dict.fromkeys(n for p in pieces for n in p.notes))
         whole = [p for p in pieces if p.count]
@@ -194,7 +206,13 @@ class Cyclic(FrameMethod):
         if len(pieces) > 1:
             notes.append(f"It went on {len(pieces) - 1} times in another take; the cycles in which it stopped and began"
                          " are not counted, and what the specimen did meanwhile is in no record.")  # fmt: skip
-        return Finding(self.name, made.all(), _curves(whole, stiffness, settings), notes=tuple(notes))
+        curves = _curves(whole, stiffness, settings)
+        own, missing = _own(made, columns, curves, settings)
+        return Finding(self.name, made.all(), (*curves, *own), notes=(*notes, *missing))
+
+    def fits(self, settings: CyclicSettings, inputs: Sequence[Input]) -> None:
+        super().fits(settings, inputs)
+        fit(formulas(settings.columns, settings.specimen), [i.role for i in inputs])
 
     # --- running ---------------------------------------------------------------------------------------------
 
@@ -348,6 +366,25 @@ def _curves(pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings
             label = f"{role}, {'largest' if way == 'max' else 'smallest' if way == 'min' else 'swing'}"
             curves.append(Curve(f"{role}_{way}", label.capitalize(), number, points(values), "", unit))
     return tuple(curves)
+
+
+def _own(
+    made: Readings, columns: Sequence[tuple[Column, Formula]], curves: Sequence[Curve], settings: CyclicSettings
+) -> tuple[list[Curve], list[str]]:  # fmt: skip
+    """Curves of columns of one's own, and what could not be computed; what each is in the last cycle becomes a reading,
+    of which nobody states how sure it is."""
+    cycle = {c.key: np.array([np.nan if v is None else v for v in c.y], float) for c in curves}
+    cycle["cycle"] = np.array(curves[0].x, float)
+    own, missing = [], []
+    for column, one, values in computed(columns, cycle, settings.specimen):
+        if values is None:
+            lacks = ", ".join(n for n in one.names if n not in cycle)
+            missing.append(f"{column.title}: {lacks} is not known here.")
+            made.put(column.key, None, why=f"{lacks} is not known here")
+            continue
+        own.append(Curve(column.key, column.title, curves[0].x, points(values), "", one.unit))
+        made.put(column.key, float(values[-1]))
+    return own, missing
 
 
 def _readings(made: Readings, pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings) -> None:

@@ -11,6 +11,7 @@ import numpy as np
 from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
+from .columns import computed, formulas
 from .stiffness_watch import COARSE, LEAST, StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
@@ -68,6 +69,9 @@ class Pulses:
         # Where force is wanted the first amplitude is what a guess of the stiffness makes of it; cycles correct it.
         self.amplitude = self.target.amplitude / self.pulse.stiffness if force else self.target.amplitude
         self.middle = self.target.mean / self.pulse.stiffness if force else self.target.mean
+        self.columns = formulas(settings.columns, settings.specimen)
+        self.cycles: list[dict[str, float]] = []
+        """What the first and the newest cycle showed, for the columns"""
         self.stood = 0.0
         """N/m, at the end of the block before"""
         self.taken_up = False
@@ -195,6 +199,11 @@ class Pulses:
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
         if number > 0:
             self.trend.append((float(number), stiffness))
+        if self.columns and number > 0:
+            seen = {f"{r}_{k}": v for r, (a, b) in self.seen.items() for k, v in
+                    (("min", a), ("max", b), ("swing", b - a))}  # fmt: skip
+            seen |= {"cycle": float(number), "stiffness": stiffness}
+            self.cycles = [*self.cycles[:1], seen]
         since = self.cycle - self.anew
         if since > 2:  # the first softens most of what is made of rubber
             self.jumped = self.watch.jump(stiffness, COARSE if since < GROW + 2 else LEAST)
@@ -239,6 +248,10 @@ class Pulses:
             step = max(len(self.trend) // MOST, 1)
             x, y = zip(*self.trend[::step], strict=True)
             made["curves"] = {"stiffness": {"now": [list(x), list(y)]}}
+        held_cycles = {k: np.array([c[k] for c in self.cycles]) for k in (self.cycles[0] if self.cycles else ())}
+        for column, one, values in computed(self.columns, held_cycles, self.settings.specimen) if held_cycles else ():
+            if values is not None:
+                shown[column.title] = f"{values[-1]:.4g} {one.unit}".strip()
         return {**made, "shown": shown}
 
 
