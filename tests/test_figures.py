@@ -43,7 +43,7 @@ def test_a_prefix_keeps_the_number_short(value: float, unit: str) -> None:
     [
         (0.0, None, "V", "0 V"), (0.0, 1e-3, "V", "0.0 mV"), (12.3456, 0.1, "dB", "12.35 dB"), (4.0, 0.4, "ohm", "4.00 Ω"),
         (-0.5, 0.05, "deg", "−0.500 °"), (2e-4, 1e-6, "ohm", "200.0 µΩ"), (15000.0, 100.0, "Hz", "15.00 kHz"),
-        (99.0, 5.0, "", "99.0"),
+        (99.0, 5.0, "", "99.0"), (109.0, 0.0, "", "109"),
     ],
 )  # fmt: skip
 def test_figures_as_they_stand_on_a_sheet(value: float, doubt: float | None, unit: str, text: str) -> None:

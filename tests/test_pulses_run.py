@@ -113,6 +113,8 @@ def test_blocks_of_different_sizes_follow_one_another_and_are_repeated(rig: Path
         assert top[begun + 1 : begun + n - 2].max() < 1.03 * 1e3 * (m + a)
         begun += n
     assert not any("at once" in note for note in found.notes)
+    (said,) = [n for n in found.notes if "changed their size" in n]
+    assert "…" in said and int(said.split()[2].strip(",")) in (11, 12, 13)
 
 
 def test_a_stopped_run_goes_on_with_its_count_and_is_read_as_one(rig: Path) -> None:
@@ -166,7 +168,7 @@ def test_columns_of_ones_own_are_computed_live_and_afterwards(rig: Path) -> None
         Column(name="Side", formula="lateral_swing / length")]})  # fmt: skip
     elsewhere = prepared.method.evaluate(held, given, played.marks)  # a record that has no such channel
     assert any("lateral_swing" in n for n in elsewhere.notes) and elsewhere.reading("own_side").value is None
-    assert [v.key for v in prepared.method.shown(prepared.settings)][-1] == "own"
+    assert [v.key for v in prepared.method.shown(prepared.settings)][-2:] == ["own_left", "own_energy_share"]
     pulses = Pulses(prepared.settings, prepared.facts)
     for k in range(9):
         pulses.cycle = k + 1

@@ -6,10 +6,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from PyQt6.QtWidgets import QComboBox
 
 from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.explained import explained, value_at
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.desktop.parts.settings_view import SettingRow
 from lucid_anvil.lab.editing import NOTHING, put, settings_in, shown, typed
 from lucid_anvil.lab.textfiles import load_yaml
 
@@ -81,6 +83,19 @@ def test_what_is_typed_is_yaml_and_what_is_shown_can_be_typed() -> None:
         assert again == value or (value is True and again == "on")
     with pytest.raises(BadInput, match="what was typed"):
         typed("[1, ")
+
+
+def test_a_choice_that_nobody_made_does_not_stand_there_as_made(qapp: Any) -> None:
+    shape = next(s for s in explained(registry.get("tension").Settings) if s.key == "specimen.shape")
+    row, told = SettingRow(shape, None), []
+    row.changed.connect(lambda _s, text: told.append(text))
+    assert isinstance(row.box, QComboBox) and row.box.currentText() == "not set"
+    row.box.setCurrentText("round")
+    row._tell()
+    row.show_value("round")
+    row.box.setCurrentText("not set")
+    row._tell()
+    assert told == ["round", ""]
 
 
 # --- in the window -----------------------------------------------------------------------------------------------------

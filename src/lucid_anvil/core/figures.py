@@ -11,11 +11,13 @@ PREFIXED = ("V", "A", "W", "ohm", "Hz", "m", "s")
 
 
 def figure(value: float, doubt: float | None, unit: str) -> str:
-    """A value in the unit's fitting prefix, with as many digits as its doubt deserves, four at most."""
+    """A value in the unit's fitting prefix, with as many digits as its doubt deserves, four at most; what was counted
+    as it is."""
     scale, shown = fitting(value, unit)
     by = value * scale
     least = max((doubt or 0.0) * scale, 5e-3 * abs(by))
-    text = round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
+    counted = doubt == 0 and float(by).is_integer()
+    text = f"{by:.0f}" if counted else round_to_doubt(by, least) if least > 0 else f"{by:.3g}"
     return f"{text} {shown}".strip()
 
 

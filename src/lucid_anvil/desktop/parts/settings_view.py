@@ -15,6 +15,7 @@ from . import theme
 from .rows_sheet import RowsSheet
 from .widgets import button, card, clear, label, scrolled, section
 
+UNSET = "not set"
 USUAL = "usual"
 
 
@@ -44,11 +45,13 @@ class SettingRow(QWidget):
         self.box: QLineEdit | QComboBox
         if setting.kind in ("flag", "choice"):
             self.box = QComboBox()
+            if setting.usual is None and not setting.needed:  # else the first would stand there as if it were chosen
+                self.box.addItem(UNSET)
             self.box.addItems(["on", "off"] if setting.kind == "flag" else list(setting.choices))
             self.box.activated.connect(lambda _i: self._tell())
         else:
             self.box = QLineEdit()
-            self.box.setPlaceholderText(self._usual() or ("needed" if setting.needed else "not set"))
+            self.box.setPlaceholderText(self._usual() or ("needed" if setting.needed else UNSET))
             self.box.editingFinished.connect(self._tell)
         if drawn:
             self.box.setParent(self)
@@ -85,7 +88,7 @@ class SettingRow(QWidget):
         """What the plan says; None: nothing, so that the usual value holds."""
         self.held, self.value = self.drawn or shown(held), held
         if isinstance(self.box, QComboBox):
-            now = self.held or self._usual()
+            now = self.held or self._usual() or UNSET
             self.box.setCurrentText({"True": "on", "False": "off"}.get(now, now))
         elif not self.box.hasFocus() or self.box.text() != self.held:
             self.box.setText(self.held)
@@ -98,6 +101,7 @@ class SettingRow(QWidget):
 
     def _tell(self) -> None:
         text = self.box.currentText() if isinstance(self.box, QComboBox) else self.box.text().strip()
+        text = "" if text == UNSET else text
         if text != self.held and not (not self.held and text == self._usual()):
             self.changed.emit(self.setting, text)
 

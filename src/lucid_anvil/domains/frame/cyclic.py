@@ -174,7 +174,10 @@ class Cyclic(FrameMethod):
     )
 
     def shown(self, settings: CyclicSettings) -> tuple[Axis, ...]:
-        return tuple(v for v in self.views if v.key != "own" or settings.columns)
+        """A column has a view of its own, since it has a unit of its own."""
+        columns = formulas(settings.columns, settings.specimen)
+        own = (Axis(c.key, c.name, (c.key,), "Cycle", one.unit) for c, one in columns)
+        return (*(v for v in self.views if v.key != "own"), *own)
 
     def evaluate(
         self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
@@ -199,8 +202,13 @@ class Cyclic(FrameMethod):
             made.absent([k for k in keys if k != "cycles"], why)
             return Finding(self.name, made.all(), notes=(why,))
         stiffness = np.concatenate([p.stiffness for p in whole])
-        _readings(made, whole, stiffness, settings)
-        notes += jumps_in(stiffness, _turns(whole))
+        turns = _turns(whole)
+        mixed = sorted({t + d for t in turns if t for d in (-1, 0)})
+        _readings(made, whole, stiffness, mixed, settings)
+        notes += jumps_in(stiffness, turns)
+        if mixed:
+            notes.append(f"About cycles {', '.join(str(m + 1) for m in mixed[:8:2])}{' …' if len(mixed) > 8 else ''} the"
+                         " pulses changed their size: what those show is of two.")  # fmt: skip
         notes += unstated(settings.uncertainty, "force", "displacement")
         notes += [p.said for p in whole]
         if len(pieces) > 1:
@@ -387,7 +395,10 @@ def _own(
     return own, missing
 
 
-def _readings(made: Readings, pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings) -> None:
+def _readings(
+    made: Readings, pieces: Sequence[Piece], stiffness: Floats, mixed: Sequence[int], settings: CyclicSettings
+) -> None:  # fmt: skip
+    """`mixed`: numbers of cycles in which the pulses changed their size: they end nothing."""
     count, first = int(stiffness.size), settings.initial_cycle
     share = share_of(settings.uncertainty, "force", "displacement")
 
@@ -409,7 +420,9 @@ def _readings(made: Readings, pieces: Sequence[Piece], stiffness: Floats, settin
     if settings.stop_share is None or initial is None:
         made.put("cycles_to_stop", None, why="no stop_share is given" if settings.stop_share is None else few)
     else:
-        below = np.flatnonzero(stiffness[first:] < settings.stop_share / 100 * initial)
+        spent = stiffness < settings.stop_share / 100 * initial
+        spent[[m for m in mixed if m < count]] = False
+        below = np.flatnonzero(spent[first:])
         if below.size:
             made.put("cycles_to_stop", float(first + 1 + below[0]), 0.0)
         else:
