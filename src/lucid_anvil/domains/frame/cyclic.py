@@ -207,8 +207,8 @@ class Cyclic(FrameMethod):
         _readings(made, whole, stiffness, mixed, settings)
         notes += jumps_in(stiffness, turns)
         if mixed:
-            notes.append(f"About cycles {', '.join(str(m + 1) for m in mixed[:8:2])}{' …' if len(mixed) > 8 else ''} the"
-                         " pulses changed their size: what those show is of two.")  # fmt: skip
+            where = ", ".join(str(m + 1) for m in mixed[:8:2]) + (" …" if len(mixed) > 8 else "")
+            notes.append(f"About cycles {where} the pulses changed their size: what those show is of two.")
         notes += unstated(settings.uncertainty, "force", "displacement")
         notes += [p.said for p in whole]
         if len(pieces) > 1:
