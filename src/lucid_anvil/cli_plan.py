@@ -42,6 +42,7 @@ def plan_calibrate(
     weights: str = typer.Option("", "--weights", metavar="SERIAL", help="Weights or balance of the ledger, laid on."),
     loads: str = typer.Option("", "--loads", help="Which of them, rising, such as '50 kg, 100 kg, 200 kg'."),
     gravity: str = typer.Option("", "--gravity", help="Where the bench stands, such as '9.8128 m/s^2'."),
+    read: str = typer.Option("", "--read", metavar="SERIAL", help="A reference of the ledger that a person reads."),
     amplifier: str = typer.Option("", "--amplifier", help="Of a strain gauge in mV/V, such as '5 V/(mV/V)'."),
     as_state: str = typer.Option("as found", "--as", metavar="as found|as left"),
     lab: Path = typer.Option(Path("."), "--lab", metavar="DIR"),
@@ -66,7 +67,7 @@ def plan_calibrate(
         if not top.strip() and not weights:
             raise BadInput("--top: give the highest step, such as '4 kN'.")
         made = steps_plan(held, serial, top=top, today=today, steps=steps, wait=wait, hand=by_hand,
-                          amplifier=amplifier, as_state=as_state,
+                          amplifier=amplifier, as_state=as_state, read=read,
                           laid=Laid(weights, [w.strip() for w in loads.split(",") if w.strip()], gravity)
                           if weights else None)  # fmt: skip
     else:

@@ -112,6 +112,8 @@ def _plain(unit: Any) -> str:
 
 
 class _Reader:
+    """A formula read from left to right, by the grammar above."""
+
     def __init__(self, text: str, units: Mapping[str, str]) -> None:
         self.text, self.units, self.deep = text, units, 0
         held = [(m.lastindex or 0, m[m.lastindex or 0]) for m in _TOKEN.finditer(text.translate(_SUPERSCRIPTS))]
@@ -119,6 +121,7 @@ class _Reader:
         self.at = 0
 
     def whole(self) -> Node:
+        """All of it. Raises BadInput."""
         if len(self.text) > LONGEST:
             raise BadInput(f"'{self.text[:40]}…' is longer than {LONGEST} characters.")
         if not self.tokens:
@@ -129,12 +132,14 @@ class _Reader:
         return made
 
     def next_is(self, *signs: str) -> str:
+        """The sign that comes next, taken, where it is one of these; else nothing."""
         if self.at < len(self.tokens) and self.tokens[self.at] in [(3, s) for s in signs]:
             self.at += 1
             return self.tokens[self.at - 1][1]
         return ""
 
     def sum(self) -> Node:
+        """formula := term (("+" | "-") term)*"""
         self.deep += 1
         if self.deep > DEEPEST:
             raise BadInput(f"'{self.text[:40]}…' has too many brackets within one another.")
@@ -145,12 +150,14 @@ class _Reader:
         return made
 
     def product(self) -> Node:
+        """term := factor (("*" | "/") factor)*"""
         made = self.factor()
         while sign := self.next_is("*", "/"):
             made = (sign, made, self.factor())
         return made
 
     def factor(self) -> Node:
+        """factor := ("+" | "-") factor | atom ("^" factor)?"""
         signs = 0
         while sign := self.next_is("+", "-"):
             signs += sign == "-"
@@ -160,6 +167,7 @@ class _Reader:
         return ("neg", made) if signs % 2 else made
 
     def atom(self) -> Node:
+        """A number with or without a unit, a name, or a bracket."""
         if self.next_is("("):
             made = self.sum()
             if not self.next_is(")"):
@@ -179,6 +187,7 @@ class _Reader:
         raise BadInput(f"'{token}' is not expected in '{self.text}'.")
 
     def name(self) -> Node:
+        """A quantity, a function of some, or a unit."""
         name = self.tokens[self.at][1]
         self.at += 1
         if name in self.units:

@@ -46,13 +46,21 @@ class Played:
     """Where it last said that it could be gone on from"""
 
 
+Orders = tuple[dict[str, Any], ...]
+
+
+def goes_on(_live: Mapping[str, Any]) -> Orders:
+    """Whatever is asked for is done."""
+    return ({"order": "go"},)
+
+
 def play_through(
     prepared: Prepared, progress: Callable[[float], None] | None = None, keep: bool = True, longest: float = math.inf,
-    start: Mapping[str, Any] | None = None,
+    start: Mapping[str, Any] | None = None, answers: Callable[[Mapping[str, Any]], Orders] = goes_on,
 ) -> Played:  # fmt: skip
     """Every block through stand-in, guards, ramp and method, in lock-step, to the end or until a guard has brought
     the drive to zero. `keep` holds the raw channels in memory; `longest` s ends it early; `start`: a position to go on
-    from."""
+    from; `answers`: what a person does when the method asks, from what it shows then."""
     rig = prepared.rig
     bench = bench_of(rig.model_copy(deep=True))
     bench.command("begin", REST * rig.front_end.block / rig.front_end.rate)
@@ -108,7 +116,8 @@ def play_through(
             overload = frozenset(r for r, o in zip(roles, held.overload, strict=True) if o)
             asked = want is not None and (want.live or {}).get("stage") == "asking"
             got = Got(local, local * block / rate, channels, overload, result,
-                      ({"order": "go"},) if asked else (), seen.instruments)  # fmt: skip
+                      answers((want.live if want is not None else None) or {}) if asked else (),
+                      seen.instruments)  # fmt: skip
             result = None
             try:
                 want = next(performance) if want is None else performance.send(got)

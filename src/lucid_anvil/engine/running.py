@@ -213,10 +213,14 @@ def _ask_signature(prepared: Prepared) -> str:
     return input("Your initials: ").strip() or "nobody"
 
 
-def _by_hand(address: launch.Address, asked: str) -> None:
-    """A person does what the run asks for, and says so; with nobody at the terminal the run ends."""
+def _by_hand(address: launch.Address, asked: str, typing: bool = False) -> None:
+    """A person does what the run asks for, and says so, or types a reading; with nobody at the terminal the run
+    ends."""
     if not sys.stdin.isatty():
         launch.order(address, "stop", why=f"nobody is there to do this: {asked}")
+        return
+    if typing:
+        launch.order(address, "row", meter=input(f"{asked} "))
         return
     input(f"{asked} - press Enter when it is done. ")
     launch.order(address, "go")
@@ -248,7 +252,7 @@ def follow(address: launch.Address, prepared: Prepared | None = None) -> Board:
                 continue
             if prepared is not None and board.live.get("stage") == "asking" and not prepared.rig.is_standin:
                 bar.stop()
-                _by_hand(address, str(board.live["ask"]))
+                _by_hand(address, str(board.live["ask"]), bool(board.live.get("typing")))
                 bar.start()
             f = board.live.get("frequency")
             text = board.state if not f else f"{board.state} {f:g} Hz"

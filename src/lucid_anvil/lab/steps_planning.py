@@ -46,6 +46,13 @@ def weights_for(entries: Sequence[Entry], method: str) -> list[str]:
     return [e.sensor.serial for e in fit if e.last is not None and e.last.uncertainty]
 
 
+def read_for(entries: Sequence[Entry], method: str) -> list[str]:
+    """Serials of the references that a person may read for a method, where no cable reaches them: in use, with a
+    certificate."""
+    fit = (e for e in entries if METHODS.get(e.sensor.kind) == method and e.sensor.use == "reference")
+    return [e.sensor.serial for e in fit if e.sensor.retired is None and e.last is not None and e.last.uncertainty]
+
+
 def method_for(kind: str) -> str:
     """Name of the method that calibrates a kind of sensor step by step; empty for one that none does."""
     return METHODS.get(kind, "")
@@ -76,9 +83,10 @@ def rigs_for(lab: Lab, serial: str, method: str, laid: bool = False) -> list[Pat
 def steps_plan(
     lab: Lab, serial: str, *, top: str, today: datetime.date, steps: int = 10, wait: str = "30 s", hand: bool = False,
     amplifier: str = "", as_state: str = "as found", rig_file: Path | None = None, laid: Laid | None = None,
+    read: str = "",
 ) -> dict[str, Any]:  # fmt: skip
-    """A plan that calibrates a force or pressure sensor up to `top`, or by the weights that are `laid` on. Raises
-    BadInput where something is missing."""
+    """A plan that calibrates a force or pressure sensor up to `top`, or by the weights that are `laid` on; `read`: the
+    serial of a reference that a person reads and types. Raises BadInput where something is missing."""
     ledger = lab.ledger()
     try:
         entry = ledger.entry(serial)
@@ -88,8 +96,8 @@ def steps_plan(
         if entry.sensor.retired is not None:
             raise BadInput(f"{serial}: it is retired: take it back into use first (ledger change {serial} retired=).")
         kind, unit = QUANTITY[method]
-        places = [rig_file] if rig_file is not None else rigs_for(lab, serial, method, laid is not None)
-        if not places and laid is not None:
+        places = [rig_file] if rig_file is not None else rigs_for(lab, serial, method, laid is not None or bool(read))
+        if not places and (laid is not None or read):
             raise BadInput(f"{serial}: no rig has an input for {kind} in the role unit: hook one up (Ctrl+R).")
         if not places:
             raise BadInput(
@@ -97,7 +105,11 @@ def steps_plan(
                 " and unit."
             )
         rig = load_rig(places[0])
-        if laid is None:
+        if read:
+            reference = ledger.entry(read)
+            if read not in read_for([reference], method):
+                raise BadInput(f"{read}: it is no reference for {kind} in use with a certificate.")
+        elif laid is None:
             reference = _reference(rig, ledger.entries(), places[0])
         else:
             reference = ledger.entry(laid.serial)
@@ -111,7 +123,8 @@ def steps_plan(
         raise BadInput("up to: give the highest step, such as 10 kN.")
     settings: dict[str, Any] = {
         "reference_uncertainty": f"{reference_doubt(reference, today):.3g} %",
-        "course": {"top": top, "steps": steps, "wait": wait, **({"drive": "hand"} if hand else {})},
+        "course": {"top": top, "steps": steps, "wait": wait, **({"drive": "hand"} if hand or read else {}),
+                   **({"typed": True} if read else {})},
     }  # fmt: skip
     if laid is not None:
         weights = {"loads": list(laid.loads), **({"gravity": laid.gravity.strip()} if laid.gravity.strip() else {})}

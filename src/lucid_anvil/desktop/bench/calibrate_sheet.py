@@ -13,11 +13,11 @@ from ...core.quantities import split
 from ...lab import planning
 from ...lab.ledger import Sensor
 from ...lab.place import Lab
-from ...lab.steps_planning import Laid, method_for, steps_plan, weights_for
+from ...lab.steps_planning import Laid, method_for, read_for, steps_plan, weights_for
 from ..parts.forms import Field, Sheet
 
 HOW = ("by the source", "by hand")
-LAY = "by weights, "
+LAY, READ = "by weights, ", "by hand, read from "
 
 
 def with_units(loads: list[str]) -> list[str]:
@@ -36,14 +36,16 @@ class CalibrateSheet(Sheet):
         self.plan: Path | None = None
         ledger = lab.ledger()
         try:
-            sets = weights_for(ledger.entries(), method_for(sensor.kind))
+            entries, method = ledger.entries(), method_for(sensor.kind)
+            sets, shown = weights_for(entries, method), read_for(entries, method)
         finally:
             ledger.close()
         fields = [
             Field("top", "Up to", hint="the highest step, such as 4 kN or 60 bar"),
             Field("steps", "Steps", "10", "rising, evenly apart"),
             Field("wait", "Waiting at each", "30 s"),
-            Field("how", "Brought up", choices=(*HOW, *(f"{LAY}{s}" for s in sets))),
+            Field("how", "Brought up", choices=(
+                *HOW, *(f"{LAY}{s}" for s in sets), *(f"{READ}{s}" for s in shown if s != sensor.serial))),
         ]  # fmt: skip
         if sets:
             marked = "masses" if sensor.kind != "pressure sensor" else "the pressures marked on them"
@@ -84,6 +86,7 @@ class CalibrateSheet(Sheet):
         plan = steps_plan(
             self.lab, self.sensor.serial, top=held["top"].strip(), today=datetime.date.today(),
             steps=int(held["steps"]), wait=held["wait"].strip() or "30 s", hand=held["how"] == HOW[1],
+            read=held["how"].removeprefix(READ) if held["how"].startswith(READ) else "",
             amplifier=held.get("amplifier", ""), as_state=self.as_state,
         )  # fmt: skip
         self.plan = planning.write_plan(self.lab, self.sensor.serial, plan)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
 from ...contracts.finding import Finding
 from ...contracts.method import Axis, Calibrated
@@ -126,6 +126,15 @@ class PlainStage(QWidget):
         self.asked = label("", "big", wrap=True)
         self.asked.hide()
         column.addWidget(self.asked)
+        self.typing = 0
+        """Number of the reading that is being typed; none: 0"""
+        self.typed = QLineEdit()
+        self.typed.setAccessibleName("reading of an instrument that no cable reaches")
+        self.typed.setPlaceholderText("such as 10.02 kN, then Enter")
+        self.typed.setFixedWidth(260)
+        self.typed.setStyleSheet("font-size: 18px;")
+        self.typed.hide()
+        column.addWidget(self.typed)
         self.charts = QStackedWidget()
         column.addWidget(self.charts, 1)
         self.now = Chart("ms", "V", log_x=False)
@@ -164,6 +173,14 @@ class PlainStage(QWidget):
         asks = board.live.get("ask") if board.live and board.live.get("stage") == "asking" else ""
         self.asked.setText(f"{asks}." if asks else "")
         self.asked.setVisible(bool(asks))
+        typing = int(board.live.get("typing") or 0) if asks else 0
+        if typing != self.typing:
+            # Another reading: the one before must not stand there as if it were the next.
+            self.typing = typing
+            self.typed.clear()
+            self.typed.setVisible(typing > 0)
+            if typing:
+                self.typed.setFocus()
         self._growing(board)
         wave = board.wave
         if "t" not in wave:
@@ -206,6 +223,7 @@ class PlainStage(QWidget):
     def show_finding(self, finding: Finding) -> None:
         self.gauge.show_gauge(None)
         self.asked.hide()
+        self.typed.hide()
         self.begun.add("read")
         for axis, chart in self.views.values():
             chart.drop(*chart.series)
@@ -250,6 +268,7 @@ class PlainBench(Side):
         self.done = button("Done, go on", "main", "What the window asks for is done")
         self.done.clicked.connect(self.go)
         self.done.hide()
+        self.stage.typed.returnPressed.connect(self.go)
         self.orders = RunOrders(bench)
         self.buttons = (*self.orders.buttons, self.next, self.done)
         self.enter = button("Accept into the ledger…", "main", "As the unit's calibration, with a certificate")
@@ -295,8 +314,14 @@ class PlainBench(Side):
         )
 
     def go(self) -> None:
-        if self.done.isVisible():
+        """What is asked for is done; or what was to be read is typed."""
+        if not self.done.isVisible():
+            return
+        if not self.stage.typed.isVisibleTo(self.stage):
             self.bench.link.order("go")
+        elif self.stage.typed.text().strip():
+            self.bench.link.order("row", meter=self.stage.typed.text().strip())
+            self.stage.typed.selectAll()
 
     def accept(self) -> None:
         """The finding as the unit's calibration: into the ledger, with a certificate."""

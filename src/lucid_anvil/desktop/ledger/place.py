@@ -24,7 +24,7 @@ from ...lab.ledger import Calibration, Entry
 from ...lab.photos import keep_photo, photos_of
 from ...lab.place import Lab
 from ...lab.plans import SensorRecord
-from ...lab.steps_planning import QUANTITY, method_for, rigs_for, weights_for
+from ...lab.steps_planning import QUANTITY, method_for, read_for, rigs_for, weights_for
 from ..parts import theme
 from ..parts.background import Background
 from ..parts.empty_stage import Row
@@ -412,7 +412,7 @@ class LedgerPlace(QWidget):
             self.benches.clear()
         if serial in self.benches:
             return self.benches[serial]
-        lab, ways = self.lab, {False, bool(weights_for(self.entries, method))}
+        lab, ways = self.lab, {False, bool(weights_for(self.entries, method) or read_for(self.entries, method))}
 
         def then(found: bool) -> None:
             self.benches[serial] = found

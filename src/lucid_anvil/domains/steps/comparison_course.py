@@ -34,6 +34,9 @@ class ComparisonCourse(Model):
     read: Annotated[float, quantity("s")] = 2.0
     rate: Annotated[float, quantity("%")] = 10.0
     """Of the highest step, by which the load changes in a second"""
+    typed: Flag = False
+    """The reference is an instrument that no cable reaches: a person brings the load up by hand, and types what it
+    shows at each step"""
     weights: Weights | None = None
     """Dead weights, or a pressure balance, laid on by hand in place of a reference that is read: then its loads are the
     steps"""
@@ -42,7 +45,17 @@ class ComparisonCourse(Model):
     def _sensible(self) -> ComparisonCourse:
         if min(self.wait, self.steady, self.within, self.read, self.rate) <= 0:
             raise ValueError("wait, steady, within, read and rate must be above zero.")
+        if self.typed and self.weights is not None:
+            raise ValueError("typed, weights: what is laid on is known: leave one of them out.")
+        if self.typed and self.drive != "hand":
+            raise ValueError("typed: only the unit tells the load then, which may be wrong: bring it up by hand"
+                             " (drive: hand).")  # fmt: skip
         return self
+
+    @property
+    def unseen(self) -> bool:
+        """Whether no input shows the reference."""
+        return self.typed or self.weights is not None
 
     @property
     def by_hand(self) -> bool:

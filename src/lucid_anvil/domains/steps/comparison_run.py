@@ -10,6 +10,7 @@ import numpy as np
 
 from ...contracts.method import LEAD, Facts, Got, Performance, Want
 from ...core.errors import BadInput
+from ...core.quantities import parse, split
 from .comparison_course import ComparisonCourse, Hold, Stage, Turn, stretches
 
 AT_REST = 0.02
@@ -31,6 +32,11 @@ AGREE = 0.1
 """by which the unit may go away from what it showed per N or Pa of the reference: beyond it one of them has changed"""
 STATED = 0.25
 """by which it may be off what the Ledger says of it, before it was seen"""
+UNSURE, STRAY = 0.05, 0.05
+"""of a step by which a load may be off it where the unit alone tells it, and of the highest one by which a typed
+reading may be off at rest before it is asked about"""
+UNANSWERED = 200
+"""times that somebody goes on without having typed a reading: nobody is there who would"""
 TOLD = 0.1
 """of the highest step from which the two are compared"""
 
@@ -46,10 +52,13 @@ class Runner:
     ) -> None:  # fmt: skip
         self.laid = course.weights is not None
         """Whether loads are weights that a person lays on: then the unit alone tells that they are there"""
-        self.told_by = "unit" if self.laid else "reference"
-        if self.laid and "unit" not in facts.sensitivity:
-            raise BadInput("the unit's sensitivity is not known: nothing else tells that the weights lie there.")
-        if not self.laid and "reference" not in facts.sensitivity:
+        self.typed = course.typed
+        """Whether a person reads the reference: then the unit alone tells when a step is reached"""
+        self.told_by = "unit" if course.unseen else "reference"
+        if course.unseen and "unit" not in facts.sensitivity:
+            what = "the weights lie there" if self.laid else "a step is reached"
+            raise BadInput(f"the unit's sensitivity is not known: nothing else tells that {what}.")
+        if not course.unseen and "reference" not in facts.sensitivity:
             raise BadInput("the reference's sensitivity is not known: enter its certificate into the Ledger.")
         self.course, self.stages, self.top, self.unit, self.facts = course, stages, top, unit, facts
         self.told = told
@@ -114,7 +123,7 @@ class Runner:
 
     def _apart(self) -> dict[str, Any] | None:
         """The end of the run, where reference and unit no longer tell the same."""
-        if not self.recent or self.over or self.laid:
+        if not self.recent or self.over or self.course.unseen:
             return None
         unit = self.unit_now - self.unit_rest
         known, within = (self.unit_per, AGREE) if self.unit_per else (self.facts.sensitivity.get("unit"), STATED)
@@ -139,7 +148,7 @@ class Runner:
         item, share = self.items[self.at]
         made: dict[str, Any] = {"item": item, "at": share, "of": 1.0, "gauge": gauge}
         shown = {"Step": f"{self.at + 1} of {len(self.stages)}"}
-        made |= {k: v for k, v in more.items() if k in ("stage", "ask")}
+        made |= {k: v for k, v in more.items() if k in ("stage", "ask", "typing")}
         found = self.told(self.steps)
         return {**made, **found, "shown": {**shown, **found.get("shown", {})}}
 
@@ -200,6 +209,8 @@ class Runner:
             near = RIGHT * self._spacing()
             if not hold.read and hold.load:  # nothing is read there, and what the unit shows may not be known yet
                 near = STATED * hold.load
+        elif self.typed:  # by what the unit shows, which is what is to be found out
+            near = max(near, UNSURE * hold.load)
         asked: dict[str, Any] = {"settings": {"lay" if self.laid else "ask": hold.load}}
         while True:
             off = self.load - hold.load
@@ -250,17 +261,59 @@ class Runner:
                 volts.append(float(np.mean(self.got.channels["unit"])))
             if self._change(min(self.course.read, 1.0)) <= self.course.steady / 100 * self.top:
                 break
-        stop = self._now()
+        stop, typed = self._now(), None
+        if self.typed:
+            typed = yield from self._asked(hold)
+            stop = self._now()
         if hold.load == 0 and hold.rising:
             self.rest += self.load * (1.0 if abs(self.load) < AT_REST * self.top else 0.0)
         mark = {"kind": "step", "t": stop, "series": hold.series, "nominal": hold.load, "start": start, "stop": stop,
                 "direction": "up" if hold.rising else "down", "position": f"{hold.position:g} deg"}  # fmt: skip
-        if self.laid and hold.load > TOLD * self.top and self.load > 0:
-            self.per *= self.load / hold.load  # from here on by what the unit itself has shown
-            self.rest *= hold.load / self.load
-        shown = hold.load if self.laid else self.recent[-1][1]
+        mark |= {} if typed is None else {"reference": typed}
+        shown = hold.load if self.laid else self.recent[-1][1] if typed is None else typed
+        if self.course.unseen and hold.load > TOLD * self.top and self.load > 0 and shown > 0:
+            by = self.load / shown
+            self.per *= by  # from here on by what the unit itself has shown
+            self.rest /= by
         self.steps.append({**mark, "reference": shown, "unit": float(np.mean(volts))})
         yield from self.turn("hold", hold.load, marks=(mark,))
+
+    def _asked(self, hold: Hold) -> Generator[Want, Got, float]:
+        """What the reference shows, N or Pa, as a person types it. What is far from the step is asked about once more;
+        where the load moved meanwhile, unit and reference are read again."""
+        ask = usual = f"{hold.text}: type what the reference shows now, with its unit."
+        doubted: float | None = None
+        before, idle = self.load, 0
+        while True:
+            yield from self.turn("reading", hold.load, stage="asking", ask=ask,
+                                 typing=len(self.steps) + 1)  # fmt: skip
+            assert self.got is not None
+            for order in self.got.orders:
+                idle += order.get("order") == "go"
+                if order.get("order") != "row" or not order.get("meter"):
+                    continue
+                text = str(order["meter"]).strip()
+                try:
+                    if not split(text)[1]:
+                        raise BadInput(f"'{text}' has no unit: write it like '{hold.load:g} {self.unit}'.")
+                    value = parse(text, self.unit, "reference")
+                except BadInput as problem:
+                    ask = f"{problem}"
+                    continue
+                far = abs(value - hold.load) > max(STATED * hold.load, STRAY * self.top)
+                if far and value != doubted:
+                    doubted = value
+                    ask = f"{text} is far from {hold.load:.6g} {self.unit}: type it once more if it is so."
+                    continue
+                if abs(self.load - before) > 5 * self.course.steady / 100 * self.top:
+                    before, doubted = self.load, None
+                    ask = f"The load moved while you read. {usual}"
+                    continue
+                return value
+            if idle > UNANSWERED:
+                yield from self._end({"guard": "control_lost", "label": "nobody typed what the reference shows",
+                                      "channel": "unit", "value": self.load, "limit": self.top, "unit": self.unit,
+                                      "action": "ease"})  # fmt: skip
 
     def _restless(self, hold: Hold) -> str:
         return f"{hold.text}: the load does not come to rest at {hold.load:.6g} {self.unit}"

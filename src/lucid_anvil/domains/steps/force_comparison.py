@@ -20,7 +20,7 @@ from ...core.steps import force
 from .comparison_course import ForceCourse, duration, force_stages
 from .force_results import calibrated, most, so_far, table_of
 from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
-from .weights import as_reference, said_of
+from .weights import as_reference, read_by_a_person, said_of
 
 KEYS = {
     "sensitivity": ("Sensitivity at the highest step", ""),
@@ -109,7 +109,7 @@ class ForceComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: ForceSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        laid = settings.course.weights is not None and "reference" not in held
+        laid = settings.course.unseen and "reference" not in held
         rate, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
@@ -141,6 +141,8 @@ class ForceComparison(StepsMethod):
         notes = _readings(made, series, found, creep, scatter, settings)
         if laid and settings.course.weights is not None:
             notes.append(said_of(settings.course.weights))
+        elif laid:
+            notes.append(read_by_a_person(steps))
         if found.rotated == 1:
             notes.append("There is no second position: what mounting does to the unit is not known.")
         detail = {"polynomial": [float(c) for c in found.coefficients], "table": table_of(found, own)}
@@ -149,7 +151,7 @@ class ForceComparison(StepsMethod):
     # --- running ---------------------------------------------------------------------------------------------
 
     def needs(self, settings: Any) -> tuple[str, ...]:
-        return ("unit",) if settings.course.weights is not None else self.roles
+        return ("unit",) if settings.course.unseen else self.roles
 
     def course(self, settings: ForceSettings) -> list[CourseItem]:
         top = settings.course.highest("N")

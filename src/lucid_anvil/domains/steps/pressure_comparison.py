@@ -19,7 +19,7 @@ from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse
 from .comparison_course import PressureCourse, Stage, duration, pressure_stages
 from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
-from .weights import as_reference, said_of
+from .weights import as_reference, read_by_a_person, said_of
 
 KEYS = {
     "zero_error": ("Error at the low end", "%"),
@@ -109,7 +109,7 @@ class PressureComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: PressureSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        laid = settings.course.weights is not None and "reference" not in held
+        laid = settings.course.unseen and "reference" not in held
         _, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
@@ -137,6 +137,8 @@ class PressureComparison(StepsMethod):
         curves, notes = _read(made, errors, settings, float(np.median(scatter)))
         if laid and settings.course.weights is not None:
             notes.append(said_of(settings.course.weights))
+        elif laid:
+            notes.append(read_by_a_person(steps))
         if head is not None:
             notes.append(f"The column adds {more:.6g} Pa to the reference.")
         detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit)}
@@ -145,7 +147,7 @@ class PressureComparison(StepsMethod):
     # --- running ---------------------------------------------------------------------------------------------
 
     def needs(self, settings: Any) -> tuple[str, ...]:
-        return ("unit",) if settings.course.weights is not None else self.roles
+        return ("unit",) if settings.course.unseen else self.roles
 
     def course(self, settings: PressureSettings) -> list[CourseItem]:
         top = settings.course.highest("Pa")

@@ -36,6 +36,8 @@ class SeriesStep(Stretch):
     nominal: Any
     """0 is a zero step"""
     direction: Literal["up", "down"] = "up"
+    reference: Any = None
+    """What the reference showed, where a person read it"""
 
 
 class StepsSettings(MethodSettings):
@@ -62,6 +64,8 @@ class Step:
     a: int
     b: int
     start: float
+    reference: float | None = None
+    """As a person read it; None where it was recorded, or is the nominal"""
 
     @property
     def where(self) -> str:
@@ -81,8 +85,10 @@ def ordered(steps: Sequence[Any], unit: str, channel: Channel) -> list[Step]:
             raise BadInput(f"steps, {i}: the record ends at {channel.duration:g} s, before {s.stop:g} s.")
         if b <= a:
             raise BadInput(f"steps, {i}: it holds no sample of a record at {channel.rate:g} Hz: make it longer.")
+        shown = getattr(s, "reference", None)
+        shown = None if shown is None else parse(shown, unit, f"steps, {i}: reference")
         made.append(Step(s.series, nominal, s.direction == "up", str(getattr(s, "position", "")).strip(), a,
-                         min(b, channel.length), s.start))  # fmt: skip
+                         min(b, channel.length), s.start, shown))  # fmt: skip
     by_time = sorted(range(len(made)), key=lambda i: made[i].a)
     for i, j in zip(by_time, by_time[1:], strict=False):
         if steps[j].start < steps[i].stop - 1e-9:

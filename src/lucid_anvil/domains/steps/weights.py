@@ -68,11 +68,20 @@ def _rising(made: list[float]) -> list[float]:
 
 
 def as_reference(steps: list[Step], samples: int) -> Floats:
-    """What a reference would have shown (samples,): each step's own load while it lasts, nothing between."""
+    """What a reference would have shown (samples,): each step's own load while it lasts, or what a person read there;
+    nothing between."""
     made = np.zeros(samples)
     for step in steps:
-        made[step.a : step.b] = step.nominal
+        made[step.a : step.b] = step.nominal if step.reference is None else step.reference
     return made
+
+
+def read_by_a_person(steps: list[Step]) -> str:
+    """What the loads rest on where the reference was typed, for the finding. Raises BadInput for a step without."""
+    missing = [s.where for s in steps if s.reference is None]
+    if missing:
+        raise BadInput(f"steps: {missing[0]}: nobody typed what the reference showed there.")
+    return "The reference was read and typed by a person at each step; no record of it exists."
 
 
 def said_of(weights: Weights) -> str:
