@@ -11,7 +11,7 @@ import pytest
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from lucid_anvil.contracts.finding import Curve, Finding, Reading
 from lucid_anvil.contracts.method import CourseItem
@@ -190,6 +190,24 @@ def test_frequencies_on_the_axis() -> None:
     axis = FrequencyAxis("bottom")
     values = axis.tickValues(1.0, 4.0, 500)[0][1]
     assert axis.tickStrings(values, 1, 1) == ["10", "20", "50", "100", "200", "500", "1k", "2k", "5k", "10k"]
+
+
+@pytest.mark.parametrize(("low", "high"), [(-1.06e-2, 5.3e-3), (-0.4, 0.2), (3.4e5, 3.9e5), (2e7, 9e7), (-3e-6, 1e-6)])
+def test_an_axis_says_what_is_drawn_however_often_it_takes_on_its_colours(qapp: Any, low: float, high: float) -> None:
+    chart = Chart("N", "V", log_x=False)
+    chart.resize(700, 300)
+    chart.show()
+    for _ in range(2):
+        chart.curve("a", [low, high], [low, high], "teal")
+        QApplication.processEvents()
+        chart.apply_theme()  # day to night
+        chart.name_axes("N", "kV" if chart.y_unit == "V" else "V")
+    for side in ("left", "bottom"):
+        axis = chart.getAxis(side)
+        for spacing, values in axis.tickValues(low, high, 300.0)[:1]:
+            said = axis.tickStrings(values, axis.autoSIPrefixScale * axis.scale, spacing)
+            assert [float(s.replace("−", "-")) for s in said] == pytest.approx(values, rel=1e-6, abs=1e-12)
+        assert "x" not in axis.labelString().split(">")[1].split("<")[0]
 
 
 def test_a_handle_tells_its_value_on_a_log_axis() -> None:

@@ -176,8 +176,9 @@ class Chart(pg.PlotWidget):
             axis.setTextPen(pg.mkPen(p.muted))
             axis.setTickFont(theme.font(9))
             axis.setStyle(tickLength=-4, maxTickLevel=0, hideOverlappingLabels=True)
+            # Set by hand: the call that turns prefixes off computes one from what is shown now, and keeps it.
+            axis.autoSIPrefix, axis.autoSIPrefixScale, axis.labelUnitPrefix = False, 1.0, ""
             axis.setLabel(text, color=p.muted, **{"font-size": "12px"})
-            axis.enableAutoSIPrefix(False)
         self.showGrid(x=True, y=True, alpha=0.28)
         self.cursor_line.setPen(pg.mkPen(p.ink, width=1))
         self.readout.setFont(theme.font(9.5, 500))
