@@ -24,6 +24,7 @@ from lucid_anvil.desktop.parts.panels import Margin
 from lucid_anvil.desktop.shell.letters import Letters, names, pressable
 from lucid_anvil.domains.amplifier.window.sheet_view import SheetView
 from lucid_anvil.domains.comparison.window.budget_view import BudgetView
+from lucid_anvil.domains.shaker.window.profile_chart import ProfileChart
 from lucid_anvil.lab.specimens import series
 
 FINDING = Finding("sine-sweep", (
@@ -181,6 +182,9 @@ def test_plans_checks_and_stretches_have_letters_too(window: Any, demo_lab: Any)
     type_on(StretchView, at=1)
     assert isinstance(menu := QApplication.activePopupWidget(), QMenu)
     assert "Copy" in {a.text() for a in menu.actions()}
+    menu.close()
+    type_on(ProfileChart)
+    assert isinstance(menu := QApplication.activePopupWidget(), QMenu) and menu.actions()[0].text() == "Copy as picture"
     menu.close()
     type_on(PlanRow, lambda row: row.place == place, capital=True)
     assert isinstance(menu := QApplication.activePopupWidget(), QMenu) and bench.plan_file == place

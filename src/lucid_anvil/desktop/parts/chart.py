@@ -7,12 +7,13 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QGuiApplication, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QFileDialog, QMenu
 
 from . import theme
 from .copying import Row, put
+from .spots import Spot
 
 pg.setConfigOptions(antialias=True, useNumba=False)
 
@@ -364,12 +365,19 @@ class Chart(pg.PlotWidget):
             self.on_click(float(10**at) if self.log_x else float(at))
 
     def contextMenuEvent(self, event: Any) -> None:
+        self.ask(event.globalPos())
+
+    def spots(self) -> list[Spot]:
+        return [Spot(QRectF(self.rect()), None, self.ask)]
+
+    def ask(self, at: QPoint) -> None:
+        """What can be done with the curves, at a point of the screen."""
         menu = QMenu(self)
         menu.addAction("Copy as picture", self.copy_picture)
         menu.addAction("Copy as table", self.copy_table)
         menu.addAction("Save as picture…", self.save_picture)
         menu.addAction("Show all", self.enableAutoRange)
-        menu.exec(event.globalPos())
+        menu.popup(at)
 
     def picture(self) -> QPixmap:
         """The chart as it is seen, on its card's ground."""
