@@ -273,8 +273,9 @@ class Runner:
         shown = hold.load if self.laid else self.recent[-1][1] if typed is None else typed
         if self.course.unseen and hold.load > TOLD * self.top and self.load > 0 and shown > 0:
             by = self.load / shown
-            self.per *= by  # from here on by what the unit itself has shown
-            self.rest /= by
+            if self.laid or abs(by - 1) <= STATED:  # a slip of the pen must not tell a person to press harder
+                self.per *= by  # from here on by what the unit itself has shown
+                self.rest /= by
         self.steps.append({**mark, "reference": shown, "unit": float(np.mean(volts))})
         yield from self.turn("hold", hold.load, marks=(mark,))
 

@@ -127,6 +127,7 @@ class ForceComparison(StepsMethod):
                 raise BadInput("amplifier: it must be above zero.")
             own, x_unit = "mV/V", x_unit / by
         steps = ordered(settings.steps or marks_as_steps(marks, ForceStep), "N", held["unit"])
+        typed = read_by_a_person(steps) if laid and settings.course.weights is None else ""
         x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "N", given)
         series, scatter = _series(steps, x_ref, x_unit)
         count = len({f for s in force.rotated_of(series) for f in s.up})
@@ -142,7 +143,7 @@ class ForceComparison(StepsMethod):
         if laid and settings.course.weights is not None:
             notes.append(said_of(settings.course.weights))
         elif laid:
-            notes.append(read_by_a_person(steps))
+            notes.append(typed)
         if found.rotated == 1:
             notes.append("There is no second position: what mounting does to the unit is not known.")
         detail = {"polynomial": [float(c) for c in found.coefficients], "table": table_of(found, own)}

@@ -121,6 +121,7 @@ class PressureComparison(StepsMethod):
         if low == high:
             raise BadInput("output: low and high must differ.")
         steps = ordered(settings.steps or marks_as_steps(marks, SeriesStep), "Pa", held["unit"])
+        typed = read_by_a_person(steps) if laid and settings.course.weights is None else ""
         x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "Pa", given)
         head = settings.head
         more = 0.0 if head is None else head.density * head.gravity * head.height
@@ -138,7 +139,7 @@ class PressureComparison(StepsMethod):
         if laid and settings.course.weights is not None:
             notes.append(said_of(settings.course.weights))
         elif laid:
-            notes.append(read_by_a_person(steps))
+            notes.append(typed)
         if head is not None:
             notes.append(f"The column adds {more:.6g} Pa to the reference.")
         detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit)}
