@@ -170,8 +170,8 @@ class PlainStage(QWidget):
 
     def show_board(self, board: Board) -> None:
         self.gauge.show_gauge(board.live.get("gauge") if board.live and board.state == "running" else None)
-        asks = board.live.get("ask") if board.live and board.live.get("stage") == "asking" else ""
-        self.asked.setText(f"{str(asks).rstrip(chr(46))}." if asks else "")
+        asks = str(board.live.get("ask", "")).rstrip(".") if board.live and board.live.get("stage") == "asking" else ""
+        self.asked.setText(f"{asks}." if asks else "")
         self.asked.setVisible(bool(asks))
         typing = int(board.live.get("typing") or 0) if asks else 0
         if typing != self.typing:
