@@ -87,6 +87,27 @@ def test_what_can_not_be_a_reading_is_asked_for_again(lab: Lab, reads: Callable[
     assert len(typed) == len({m["stop"] for m in played.marks if m["kind"] == "step"})
 
 
+def test_a_unit_that_lost_half_asks_nobody_to_press_twice_as_hard(lab: Lab, reads: Callable[..., Answers]) -> None:
+    p = laid(lab, "press", {"course": COURSE}, scale=-50.0)
+    seen: list[float] = []
+    person = reads()
+
+    def answers(live: Mapping[str, Any]) -> tuple[dict[str, Any], ...]:
+        made = person(live)
+        seen.append(float(made[0]["meter"].split()[0]) if "meter" in made[0] else 0.0)
+        return made
+
+    # A stand-in's hand goes where it is told by the step, not by the unit: what the unit shows there is half of it.
+    PressBench_command = PressBench.command
+    try:
+        PressBench.command = lambda s, n, v: PressBench_command(s, n, 2 * float(str(v)) if n == "ask" else v)  # type: ignore[method-assign]
+        played = play_through(p, answers=answers)
+    finally:
+        PressBench.command = PressBench_command  # type: ignore[method-assign]
+    assert played.trip is not None and "0.50 times what was read" in played.trip.label
+    assert max(seen) < 0.25 * 4000 and not [m for m in played.marks if m["kind"] == "step"]
+
+
 def test_where_nobody_types_the_run_ends_and_nothing_is_made_up(lab: Lab) -> None:
     p = laid(lab, "press", {"course": COURSE})
     played = play_through(p)
@@ -137,7 +158,7 @@ def test_it_is_chosen_in_the_window_and_typed_there(window: Any, demo_lab: Lab) 
     assert "type what the reference shows" in bench.plain.stage.asked.text()
     bench.plain.go()  # nothing typed: nothing goes on
     steps = bench.link.latest.live["shown"]["Step"]
-    QTest.keyClicks(box, "0 N")
+    QTest.keyClicks(box, "400 N")
     QTest.keyClick(box, "\r")
     until(lambda: not box.isVisible())
     until(lambda: box.isVisible() and bench.link.latest.live["shown"]["Step"] != steps)

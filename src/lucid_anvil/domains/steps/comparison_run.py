@@ -316,6 +316,19 @@ class Runner:
                                       "channel": "unit", "value": self.load, "limit": self.top, "unit": self.unit,
                                       "action": "ease"})  # fmt: skip
 
+    def try_unit(self) -> Generator[Want, Got, None]:
+        """At a tenth of the highest step, before anything is preloaded: whether the unit, by which a person is told how
+        far to go, shows what the reference does."""
+        first = Hold(TOLD * self.top, "First, a tenth of the highest step")
+        yield from self.go_to(first)
+        value = yield from self._asked(first)
+        by = self.load / value if value > 0 else float("inf")
+        if abs(by - 1) > STATED:
+            yield from self._end({"guard": "chain", "label": f"the unit shows {by:.2f} times what was read of the"
+                                  " reference: one of the two lies, or was misread", "channel": "unit",
+                                  "value": 100 * (by - 1), "limit": 100 * STATED, "unit": "%",
+                                  "action": "ease"})  # fmt: skip
+
     def _restless(self, hold: Hold) -> str:
         return f"{hold.text}: the load does not come to rest at {hold.load:.6g} {self.unit}"
 
@@ -341,6 +354,8 @@ def perform(
     yield from run.turn("hold", 0.0, settings={"position": mounted})
     yield from run.stay(0.5, rest, "hold")
     run.rest, run.unit_rest = float(np.mean([v for _, v in run.recent])), run.unit_now
+    if run.typed:
+        yield from run.try_unit()
     for run.at, stage in enumerate(stages):
         if isinstance(stage, Turn):
             yield from run.go_to(rest)
