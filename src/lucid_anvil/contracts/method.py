@@ -45,6 +45,10 @@ class Want:
     """What a probe run found, for the guard that watches the measuring chain."""
     trip: Mapping[str, Any] | None = None
     """The method asks for the end of the drive: guard, label, channel, value, limit, unit, action (cut or ease)."""
+    keep: bool = True
+    """Whether the block just received belongs to the record, where the method's `thinned` lets some go."""
+    row: Mapping[str, float] | None = None
+    """A line of the table that is kept of all, by the names of `thinned`."""
 
 
 @dataclass(frozen=True)
@@ -111,6 +115,18 @@ class Facts:
 Performance = Generator[Want, Got, None]
 LEAD = 2
 """The drive yielded on receipt of input block n is played during block n + LEAD."""
+
+
+@dataclass(frozen=True)
+class Thinned:
+    """How a record is kept of which not every block is."""
+
+    seconds: float
+    """About how many s of it will be kept"""
+    last: float
+    """s before a stop that are kept whatever the method said of them"""
+    columns: Mapping[str, str]
+    """Name and unit of what its table holds"""
 
 
 @dataclass(frozen=True)
@@ -238,6 +254,8 @@ class Method:
     """Whether what it reads stands still: faces show where it stands, not how it swings"""
     steady: bool = False
     """Whether what it measures may stand still, so that an input which blocks that is of no use; so too `at_rest`"""
+    trends: bool = False
+    """Whether it takes the table of a thinned record, a channel each, its role beginning with `TREND`"""
     looks: bool = False
     """Whether faces look at every input while it is set up and runs"""
     heavy: tuple[str, ...] = ()
@@ -326,6 +344,10 @@ class Method:
         """The run itself; `start`: a position of an earlier one to go on from."""
         raise BadInput(f"{self.name}: it reads records; there is nothing to run.")
 
+    def thinned(self, settings: Any, facts: Facts) -> Thinned | None:
+        """How its record is kept where that of the whole course would be too long; None: all of it."""
+        return None
+
     def levels(self, settings: Any) -> tuple[float, float]:
         """Smallest and largest planned level [m/s² peak]."""
         made = [i.level for i in self.course(settings) if i.level is not None]
@@ -375,7 +397,9 @@ def blocked(role: str) -> str:
     )
 
 
-AROUND = ("begin", "end", "trip", "note", "order", "conditions", "dropout", "continued", "doubtful", "position")
+TREND = "trend/"
+"""What the roles of a thinned record's table begin with, where a method is given it"""
+AROUND = ("gap", "begin", "end", "trip", "note", "order", "conditions", "dropout", "continued", "doubtful", "position")
 """Kinds of events that any run has"""
 
 

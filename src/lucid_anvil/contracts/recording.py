@@ -70,6 +70,8 @@ class Recording:
     meta: Mapping[str, Any] = field(default_factory=dict)
     marks: tuple[Mapping[str, Any], ...] = ()
     """What happened when: each has `t` [s] and `kind`, and what belongs to it."""
+    trend: tuple[Channel, ...] = ()
+    """Of a record of which only pieces were kept: a table of all, a column each, a row where its method made one"""
 
     @property
     def notes(self) -> tuple[str, ...]:

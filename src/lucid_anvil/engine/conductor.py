@@ -280,7 +280,7 @@ class Conductor:
         """A record that can't be written ends the run: what is there is kept, and read."""
         assert self.recorder is not None
         try:
-            self.recorder.write(rows)
+            self.recorder.write(rows, self.want is None or self.performance is None or self.want.keep)
         except (OSError, RuntimeError) as problem:
             if self.recorder.broken is None:
                 self.recorder.broken = str(problem)
@@ -339,6 +339,8 @@ class Conductor:
         assert self.recorder
         for mark in want.marks:
             self.recorder.event(**{**mark, "kind": mark["kind"]})
+        if want.row is not None:
+            self.recorder.row(want.row)
         if want.position is not None:
             self.recorder.event("position", t=local * self.block / self.rate, **want.position)
         if want.live is not None:

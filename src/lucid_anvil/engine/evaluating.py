@@ -9,7 +9,7 @@ from typing import Any
 
 from ..contracts import registry
 from ..contracts.finding import Finding
-from ..contracts.method import Method, held_to_all
+from ..contracts.method import TREND, Method, held_to_all
 from ..contracts.settings import check
 from ..core.errors import BadInput
 from ..formats import Channel, read
@@ -65,6 +65,8 @@ def with_optional(method: Method, channels: dict[str, Channel], record: Any) -> 
     for extra in method.optional_roles:
         if extra not in channels and record.labels.count(extra) == 1:
             channels[extra] = record.channel(extra)
+    if method.trends:
+        channels |= {TREND + c.label: c for c in record.trend}
     if method.more:
         taken = {id(c) for c in channels.values()}
         for c in record.channels:

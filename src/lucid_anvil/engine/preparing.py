@@ -51,7 +51,8 @@ SPARE = 50e6
 
 def space_needed(prepared: Prepared) -> float:
     """bytes that the raw record of the whole course will take, a tenth more for what takes longer."""
-    seconds = sum(i.duration for i in prepared.course())
+    thinned = prepared.method.thinned(prepared.settings, prepared.facts)
+    seconds = sum(i.duration for i in prepared.course()) if thinned is None else thinned.seconds + 2 * thinned.last
     return 1.1 * 4 * prepared.facts.rate * (len(prepared.rig.channels) + 1) * seconds
 
 

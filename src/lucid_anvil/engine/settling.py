@@ -61,9 +61,11 @@ def close_take(take: Take) -> bool:
 
 
 def _extent(take: Take) -> tuple[int, float]:
-    """Samples and rate [Hz] of its raw record."""
+    """Samples of its run, and rate [Hz], as far as its raw record goes."""
     record = take.recording()
     try:
+        if "end" in record.meta:
+            return int(record.meta["end"]), record.channels[0].rate
         return max((c.length for c in record.channels), default=0), record.channels[0].rate
     finally:
         if (file := record.meta.get("file")) is not None:
@@ -80,7 +82,7 @@ def _what_came_after(take: Take, raw: Path, length: int, rate: float) -> list[di
     rows = after.since(length)
     if rows is None:
         return [{"kind": "note", "t": length / rate, "text": "how the drive came down after this is not recorded"}]
-    lengthen(raw, rows * after.factors[:, None])
+    lengthen(raw, rows * after.factors[:, None], length)
     if down:  # it was being brought down already when the run was killed
         return []
     trip = Trip("conductor", reason, "cut", None, after.altered * after.block / rate, 0, 0.0, 0.0, "")

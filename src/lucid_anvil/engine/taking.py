@@ -26,7 +26,8 @@ def make_take(folder: Path, prepared: Prepared, kept: tuple[str, str], roles: Se
         shutil.copyfile(place, folder / name)
     copied_into(folder, prepared.plan_file)
     rows = [_channel_row(prepared, role) for role in roles] + [{"label": "drive", "unit": "V"}]
-    return Recorder(folder, rows, prepared.facts.rate, prepared.facts.block)
+    return Recorder(folder, rows, prepared.facts.rate, prepared.facts.block,
+                    prepared.method.thinned(prepared.settings, prepared.facts))  # fmt: skip
 
 
 def _channel_row(prepared: Prepared, role: str) -> dict[str, Any]:

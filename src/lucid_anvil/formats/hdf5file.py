@@ -15,6 +15,7 @@ import numpy as np
 
 from ..contracts.recording import Channel, Recording
 from ..core.errors import BadInput
+from .pieces import Pieces, append, bring_back, pieces_in
 
 FORMAT = "lucid-anvil-raw"
 
@@ -60,6 +61,10 @@ def close_properly(path: Path) -> bool:
                     made.attrs[name] = value
                 for a in range(0, length, 1 << 20):
                     made[a : min(a + (1 << 20), length)] = held[key][a : min(a + (1 << 20), length)]
+            if "pieces" in old:
+                for name in ("pieces", "last", "trend"):
+                    old.copy(name, new)
+                bring_back(new)
         os.replace(part, path)
     except (OSError, KeyError, RuntimeError, ValueError) as problem:
         raise BadInput(f"{path}: it can't be closed properly ({' '.join(str(problem).split())[:160]}).") from None
@@ -68,9 +73,9 @@ def close_properly(path: Path) -> bool:
     return True
 
 
-def lengthen(path: Path, rows: Any) -> None:
-    """Put samples (channels, n) at the end of a closed file of streams, in a copy that takes its place when whole.
-    Raises OSError."""
+def lengthen(path: Path, rows: Any, start: int) -> None:
+    """Put samples (channels, n), the first of which is the run's sample `start`, at the end of a closed file of
+    streams, in a copy that takes its place when whole. Raises OSError."""
     import os
     import shutil
 
@@ -82,9 +87,12 @@ def lengthen(path: Path, rows: Any) -> None:
         with h5py.File(part, "r+") as file:
             held = file["channels"]
             end = min(held[k].shape[0] for k in held)
-            for key, row in zip(sorted(held), rows, strict=True):
-                held[key].resize((end + len(row),))
-                held[key][end:] = row
+            if "pieces" in file:
+                append(file, end, start, rows)
+            else:
+                for key, row in zip(sorted(held), rows, strict=True):
+                    held[key].resize((end + len(row),))
+                    held[key][end:] = row
         os.replace(part, path)
     finally:
         part.unlink(missing_ok=True)
@@ -109,9 +117,12 @@ def open_raw(path: Path) -> Any:
         raise BadInput(f"{path}: this is not an HDF5 file that can be read ({problem}).") from None
 
 
-def _load(dataset: Any, path: Path) -> Any:
+def _load(dataset: Any, path: Path, pieces: Pieces | None = None) -> Any:
     def load(a: int, b: int) -> Any:
         try:
+            if pieces is not None:
+                made = [np.asarray(dataset[low:high], dtype=float) for low, high in pieces.spans(a, b)]
+                return np.concatenate(made) if made else np.zeros(0)
             return np.asarray(dataset[a:b], dtype=float)
         except (OSError, RuntimeError):
             raise BadInput(f"{path}: samples {a} to {b} are damaged: crop the record to what is whole.") from None
@@ -136,6 +147,7 @@ def _recording(path: Path, file: Any) -> Recording:
     channels = []
     lengths = [file["channels"][k].shape[0] for k in file["channels"]]
     same = min(lengths) if max(lengths, default=0) - min(lengths, default=0) < 1e6 else None
+    pieces = pieces_in(file, min(lengths, default=0))
     for key in sorted(file["channels"]):
         dataset = file["channels"][key]
         attrs = {k: (v.decode() if isinstance(v, bytes) else v) for k, v in dataset.attrs.items()}
@@ -143,14 +155,39 @@ def _recording(path: Path, file: Any) -> Recording:
         rate = float(attrs.pop("rate_hz"))
         # After a kill one channel may hold a block more than the others.
         length = dataset.shape[0] if same is None else same
+        length = length if pieces is None else pieces.length
         times = np.asarray(file["times"], dtype=float) if attrs.pop("uneven", 0) else None
-        channels.append(Channel(label, unit, rate, int(length), _load(dataset, path), attrs, times))
+        channels.append(Channel(label, unit, rate, int(length), _load(dataset, path, pieces), attrs, times))
     beside = path.parent / "events.jsonl"
     meta: dict[str, Any] = {"format": "hdf5", "file": file}
     if "notes" in file.attrs:
         said = file.attrs["notes"]
         meta["notes"] = tuple(json.loads(said.decode() if isinstance(said, bytes) else str(said)))
-    return Recording(str(path), tuple(channels), meta, tuple(read_events(beside)))
+    events = read_events(beside)
+    if pieces is None:
+        return Recording(str(path), tuple(channels), meta, tuple(events))
+    rate = channels[0].rate
+    meta |= {"end": pieces.end, "notes": (*meta.get("notes", ()), *_said(pieces, rate))}
+    return Recording(str(path), tuple(channels), meta, tuple(pieces.timed(events, rate)), _trend(file, path))
+
+
+def _said(pieces: Pieces, rate: float) -> tuple[str, ...]:
+    gaps = pieces.marks(rate)
+    if not gaps:
+        return ()
+    lost = sum(m["lost"] for m in gaps)
+    return (f"The raw record is kept in {len(gaps) + 1} pieces: {lost:.4g} s between them were let go.",)
+
+
+def _trend(file: Any, path: Path) -> tuple[Channel, ...]:
+    """The table that is kept of all; its columns end together, whatever a kill left."""
+    held = file["trend"]
+    length = min((held[k].shape[0] for k in held), default=0)
+    made = []
+    for key in sorted(held):
+        label, unit = (bytes(held[key].attrs[a]).decode() for a in ("label", "unit"))
+        made.append(Channel(label, unit, 1.0, int(length), _load(held[key], path)))
+    return tuple(made)
 
 
 def read_events(path: Path) -> list[dict[str, Any]]:

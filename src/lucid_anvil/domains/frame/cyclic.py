@@ -4,28 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance, Thinned
 from ...contracts.recording import Channel, Floats
-from ...contracts.samples import Readings, known_roles, listed, points, samples_in, share_of, together, unstated
+from ...contracts.samples import Readings, listed, points, share_of, unstated
 from ...contracts.settings import Flag, Model, quantity
 from ...contracts.sketch import loop
-from ...core.errors import BadInput
 from ...core.formulas import Formula
-from ...core.frame import cycles
-from ...core.quantities import parse, same_kind
+from ...core.quantities import parse
 from .columns import Column, computed, fit, formulas
-from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed
-from .stiffness_watch import COARSE, LEAST, StiffnessWatch
+from .cycle_pieces import Piece, jumps_in, piece_of, turns_in
+from .shared import FrameMethod, FrameSettings, Specimen, sensed
 
-SETTLED = 6
-"""Cycles after which amplitudes grow no more"""
+AUTO = 10_000
+"""Pulses from which on the raw record is thinned where nobody says otherwise"""
+MOST_POINTS = 20_000
+"""Cycles that a curve shows one by one; of more it shows as many in each decade"""
 KEYS = {
     "cycles": ("Whole cycles", ""),
     "stiffness_initial": ("Stiffness, initial", "N/m"),
@@ -63,6 +62,11 @@ class PulseSettings(Model):
     """Whether the crosshead goes below zero to load it; off: it pulls"""
     rest: Annotated[float, quantity("s")] = 1.0
     """Before the pulses, in which zero is taken"""
+    keep: Literal["auto", "all", "decades"] = "auto"
+    """Of the raw record: all of it, or every tenth, hundredth ... pulse by decades with its neighbours, beside what
+    every pulse showed; auto: by decades from 10 000 pulses on"""
+    keep_first: int = Field(default=100, ge=10)
+    """Pulses that are kept whole where the rest is kept by decades: so many first, and so many before any stop"""
 
     @model_validator(mode="after")
     def _sensible(self) -> PulseSettings:
@@ -107,6 +111,24 @@ class PulseSettings(Model):
     def sign(self) -> float:
         return -1.0 if self.pressed else 1.0
 
+    @property
+    def thin(self) -> bool:
+        """Whether not all of the raw record is kept."""
+        return self.keep == "decades" or (self.keep == "auto" and self.total >= AUTO)
+
+    def keeps(self, cycle: int, begun: int = 0) -> bool:
+        """Whether a cycle, from 0, belongs to the thinned raw record of a take that began with another one."""
+        if cycle < self.keep_first or cycle < begun + self.keep_first // 10:
+            return True
+        step = 10 ** (int(math.log10(cycle / self.keep_first)) + 1)
+        return min(cycle % step, -cycle % step) <= 1
+
+    @property
+    def kept_about(self) -> int:
+        """Cycles of the raw record."""
+        decades = math.log10(max(self.total / self.keep_first, 1.0))
+        return round(self.keep_first * (2 + 2.7 * decades))
+
 
 class CyclicSettings(FrameSettings):
     """How cycles are told apart, and what ends a test."""
@@ -145,6 +167,7 @@ class Cyclic(FrameMethod):
     name = "cyclic"
     title = "Pulses, fatigue"
     steady = True
+    trends = True
     roles = ("force", "displacement")
     more = True
     reads_only = False
@@ -189,7 +212,7 @@ class Cyclic(FrameMethod):
     ) -> Finding:
         """Takes that went on from one another count as one: cycle after cycle, the broken ones between left out."""
         settings = parts[-1][1]
-        pieces = [_piece(record, settings, marks) for record, _, marks in parts]
+        pieces = [piece_of(record, settings, marks) for record, _, marks in parts]
         keys = {**KEYS, **{f"permanent_{r}": (f"Permanent change, {r}", "m") for r in pieces[-1].lengths}}
         columns = formulas(settings.columns, settings.specimen)
         keys |= {c.key: (f"{c.name}, last cycle", one.unit) for c, one in columns}
@@ -202,7 +225,7 @@ class Cyclic(FrameMethod):
             made.absent([k for k in keys if k != "cycles"], why)
             return Finding(self.name, made.all(), notes=(why,))
         stiffness = np.concatenate([p.stiffness for p in whole])
-        turns = _turns(whole)
+        turns = turns_in(whole)
         mixed = sorted({t + d for t in turns if t for d in (-1, 0)})
         _readings(made, whole, stiffness, mixed, settings)
         notes += jumps_in(stiffness, turns)
@@ -239,6 +262,17 @@ class Cyclic(FrameMethod):
             return [CourseItem("Zero", p.rest), whole]
         return [CourseItem("Zero", p.rest), *held * p.repeats]
 
+    def thinned(self, settings: CyclicSettings, facts: Facts) -> Thinned | None:
+        p = settings.pulse
+        if not p.thin:
+            return None
+        from .cyclic_run import CONTACT, seen_roles
+
+        units = {"cycle": "", "t": "s", "energy": "J", "ratio": "N/m"}
+        for role in seen_roles(facts):
+            units |= {f"{role}_{way}": "N" if role == "force" else "m" for way in ("max", "min")}
+        return Thinned(p.rest + 8 * CONTACT + p.kept_about / p.frequency, p.keep_first / p.frequency, units)
+
     def perform(self, settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .cyclic_run import perform
 
@@ -251,119 +285,23 @@ class Cyclic(FrameMethod):
 METHOD = Cyclic()
 
 
-@dataclass(frozen=True)
-class Piece:
-    """The whole cycles of one record."""
-
-    lengths: tuple[str, ...]
-    notes: tuple[str, ...]
-    tops: Mapping[str, tuple[Floats, Floats]]
-    """Largest and smallest of each role, cycle by cycle"""
-    stiffness: Floats
-    energy: Floats
-    rests: Mapping[str, tuple[float, float]]
-    """Of each length at the smallest force of the first and of the last cycle"""
-    said: str
-    turns: tuple[int, ...]
-    """Cycles before which the pulses' size changed"""
-
-    @property
-    def count(self) -> int:
-        return int(self.stiffness.size)
-
-
-def _piece(record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]) -> Piece:
-    """Raises BadInput for a record that can't be read."""
-    known_roles(settings.sensitivity, record, "sensitivity")
-    # Other channels of the record, a temperature say, are no lengths and left alone.
-    lengths = [r for r, c in record.items() if r == "displacement" or (
-        r != "force" and (r in settings.sensitivity or same_kind(c.unit or "?", "m")))]  # fmt: skip
-    rate, n = together(record, ("force", *lengths))
-    force = samples_in(record, "force", "N", settings.sensitivity)[:n]
-    begun = next((m["t"] for m in marks if m.get("kind") == "pulses"), 0.0)
-    first = int(begun * rate)  # what was at rest before makes no cycles
-    force, n = force[first:], n - first
-    held = {r: length_in(record, r, settings)[first : first + n] for r in lengths}
-    if n < 8:
-        raise BadInput(f"the record has {n} samples: there is no cycle in it.")
-    force, held, notes = _signed(force, held)
-    period = settings.period or (1 / settings.frequency if settings.frequency else None)
-    if period is None and any(m.get("kind") == "pulses" for m in marks) and settings.pulse.blocks:
-        period = 1 / settings.pulse.frequency  # of several sizes the record itself tells it badly
-    samples = cycles.period_of(force) if period is None else period * rate
-    if samples is not None and not 3 <= samples <= max(n, 3):
-        if period is not None:
-            raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
-        samples = None
-    edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
-    if edges.size < 2:
-        none = np.zeros(0)
-        return Piece(tuple(lengths), tuple(notes), {}, none, none, {}, "", ())
-    tops = {r: cycles.extremes(x, edges) for r, x in {"force": force, **held}.items()}
-    made = cycles.loops(force, held["displacement"], edges)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        swing = {r: high - low for r, (high, low) in tops.items()}
-        stiffness = made.ratio if settings.stiffness == "harmonic" else swing["force"] / swing["displacement"]
-    stiffness = np.where(np.isfinite(stiffness), stiffness, np.nan)
-    rests = {r: (cycles.at_rest(force, x, edges, 0), cycles.at_rest(force, x, edges, edges.size - 2))
-             for r, x in held.items()}  # fmt: skip
-    said = (f"{edges.size - 1} whole cycles from {edges[0] / rate:.4g} s to {edges[-1] / rate:.4g} s, of"
-            f" {np.median(np.diff(edges)) / rate:.4g} s each (median).")  # fmt: skip
-    at = [float(m["t"]) * rate - first for m in marks if m.get("kind") == "block"]
-    turns = tuple(int(np.searchsorted(edges, a)) for a in at)
-    return Piece(tuple(lengths), tuple(notes), tops, stiffness, made.energy, rests, said, turns)
-
-
-def _turns(pieces: Sequence[Piece]) -> frozenset[int]:
-    """Cycles, counted over all pieces, at which it begins anew: another size of pulses, another take."""
-    made, before = set(), 0
-    for p in pieces:
-        made |= {before + t for t in (0, *p.turns)}
-        before += p.count
-    return frozenset(made)
-
-
-def jumps_in(stiffness: Floats, anew: frozenset[int] = frozenset()) -> list[str]:
-    """Where force against length did not go on as it was: the specimen tore, or what is read after it is in doubt.
-    `anew`: cycles from which the pulses have another size; the one in which they change is neither."""
-    watch = StiffnessWatch()
-    begun = 0
-    for i, value in enumerate(stiffness):
-        if {i - 1, i, i + 1} & anew:
-            watch.forget()
-            begun = i
-        by = watch.jump(float(value), COARSE if i - begun < SETTLED else LEAST) if i else None
-        if by is None and i - 2 in anew and i >= 4:
-            by = watch.across(float(stiffness[i - 4]), float(value))
-        if by is not None:
-            way = f"{'fell' if by < 1 else 'rose'} by {100 * abs(by - 1):.0f} %"
-            return [f"Force against length {way} at once, about cycle {i + 1}: the specimen gave way there, or a sensor"
-                    " or its lead did; then what follows is in doubt."]  # fmt: skip
-    return []
-
-
-def _signed(force: Floats, held: dict[str, Floats]) -> tuple[Floats, dict[str, Floats], list[str]]:
-    """Compression counts positive, whichever sign was recorded; a displacement goes with its force."""
-    notes = []
-    pressed = float(force.max()) < 0.1 * -float(force.min())
-    if pressed:
-        force = -force
-        notes.append("The force was recorded below zero: compression counts positive.")
-    made = {}
-    off = force - force.mean()
-    for role, x in held.items():
-        against = float(off @ (x - x.mean())) < 0
-        made[role] = -x if against and (role == "displacement" or pressed) else x
-    return force, made, notes
+def shown_cycles(count: int) -> Any:
+    """Indices of the cycles that curves show: all, or as many in each decade and the last hundred where they are very
+    many."""
+    if count <= MOST_POINTS:
+        return np.arange(count)
+    dense = np.geomspace(1, count, MOST_POINTS // 8).astype(int) - 1
+    return np.unique(np.concatenate([np.arange(1000), dense, np.arange(count - 100, count)]))
 
 
 def _curves(pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings) -> tuple[Curve, ...]:
-    number = tuple(float(i) for i in range(1, stiffness.size + 1))
+    at = shown_cycles(stiffness.size)
+    number = tuple(float(i) for i in at + 1)
     share = share_of(settings.uncertainty, "force", "displacement")
     curves = [
-        Curve("stiffness", f"Stiffness, {settings.stiffness}", number, points(stiffness), "", "N/m",
-              points(share * stiffness) if share else None, 2.0 if share else None),
-        Curve("energy", "Energy lost", number, points(np.concatenate([p.energy for p in pieces])), "", "J"),
+        Curve("stiffness", f"Stiffness, {settings.stiffness}", number, points(stiffness[at]), "", "N/m",
+              points(share * stiffness[at]) if share else None, 2.0 if share else None),
+        Curve("energy", "Energy lost", number, points(np.concatenate([p.energy for p in pieces])[at]), "", "J"),
     ]  # fmt: skip
     for role in ("force", *pieces[-1].lengths):
         if not all(role in p.tops for p in pieces):
@@ -372,7 +310,7 @@ def _curves(pieces: Sequence[Piece], stiffness: Floats, settings: CyclicSettings
         unit = "N" if role == "force" else "m"
         for way, values in (("max", high), ("min", low), ("swing", high - low)):
             label = f"{role}, {'largest' if way == 'max' else 'smallest' if way == 'min' else 'swing'}"
-            curves.append(Curve(f"{role}_{way}", label.capitalize(), number, points(values), "", unit))
+            curves.append(Curve(f"{role}_{way}", label.capitalize(), number, points(values[at]), "", unit))
     return tuple(curves)
 
 
@@ -404,7 +342,7 @@ def _readings(
 
     def doubt(i: int) -> float:
         # What neighbours differ by is scatter; what all of them change by is the specimen.
-        near = stiffness[max(i - 3, 0) : i + 4]
+        near = stiffness[max(min(i - 3, count - 7), 0) :][:7]
         rough = float(np.std(np.diff(near, 2))) / np.sqrt(6) if near.size >= 5 else 0.0
         return float(np.hypot(2 * rough, share * stiffness[i]))
 

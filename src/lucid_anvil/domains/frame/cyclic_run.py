@@ -12,6 +12,7 @@ from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
 from .columns import computed, formulas
+from .cycle_seen import CycleSeen, Trend
 from .stiffness_watch import COARSE, LEAST, StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
 
 FOLLOW = 2.0
 """1/s by which the crosshead is drawn to where it should be: slow, since what it shows is two blocks old"""
+LATE = 3
+"""Blocks by which what is shown lies behind what is commanded"""
 GROW = 4
 """Cycles in which the amplitude comes up from a third"""
 FROM_BELOW = 0.92
@@ -31,10 +34,10 @@ LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
 MOST_CHANGE = 0.12
 """Share by which an amplitude changes at most from cycle to cycle"""
-MOST, KEPT = 400, 12
-"""Points of the live trend, and of what is left of it where a run is taken up"""
-EVERY = 1.0
-"""s between two positions that could be gone on from"""
+KEPT = 12
+"""Points of the trend that are left of it where a run is taken up"""
+EVERY, SELDOM = 1.0, 1e-4
+"""s between two positions that could be gone on from, at least; and share of the time that has passed"""
 MOST_SHOWN = 12
 """Blocks that are drawn one by one"""
 SHAPES = {
@@ -53,7 +56,7 @@ class Pulses:
         self.settings, self.facts, self.pulse = settings, facts, settings.pulse
         self.per_volt = facts.limits["frame_speed"]
         self.fastest = 0.98 * facts.source_range * abs(self.per_volt)
-        self.frequency = self.pulse.frequency
+        self.frequency, self.total, self.thin = self.pulse.frequency, self.pulse.total, self.pulse.thin
         self.shape, self.slope = SHAPES[self.pulse.shape]
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
@@ -76,8 +79,20 @@ class Pulses:
         """N/m, at the end of the block before"""
         self.taken_up = False
         self.offset = 0.0
+        if self.frequency * facts.block / facts.rate > 0.5:
+            raise BadInput(
+                f"pulse, frequency: {self.frequency:g} Hz leaves fewer than two blocks of {facts.block} samples a"
+                " cycle: choose a lower one, or a front end with shorter blocks."
+            )
         self.seen: dict[str, list[float]] = {}
-        self.trend: list[tuple[float, float]] = []
+        self.told = CycleSeen(seen_roles(facts)) if self.thin or settings.columns else None
+        """Cycles as a reading tells them: from one rise through the middle to the next"""
+        self.turned = 0
+        """Number of the cycle that `told` is in"""
+        self.u: Floats = np.zeros(facts.block)
+        self.row: dict[str, float] | None = None
+        """What the cycle that has just ended showed"""
+        self.trend = Trend()
         self.first: float | None = None
         self.below = 0
         self.watch = StiffnessWatch()
@@ -110,14 +125,14 @@ class Pulses:
         size = self.amplitude * grown
         speed = size * self.slope(u) * self.frequency
         # What is shown was commanded two blocks ago: it is held against where it should have been then.
-        was = u[0] - 3 * n * self.frequency / rate
+        was = u[0] - LATE * n * self.frequency / rate
         if was > self.begun + self.start:
             risen = min((was - self.begun + 1) / GROW, 1.0)
             should = self.middle + self.amplitude * float(self.shape(np.array(was))) * risen
             speed = speed + FOLLOW * (should - float(held["displacement"][0]))
         else:
             speed = speed + FOLLOW * (self.middle - float(held["displacement"][0]))
-        self.phase = float(u[-1])
+        self.phase, self.u = float(u[-1]), np.asarray(u)
         return np.asarray(np.clip(self.pulse.sign * speed, -self.fastest, self.fastest) / self.per_volt)
 
     def meet(self, held: Mapping[str, Floats]) -> bool:
@@ -147,6 +162,8 @@ class Pulses:
             x = held[role]
             low, high = self.seen.setdefault(role, [float("inf"), -float("inf")])
             self.seen[role] = [min(low, float(x.min())), max(high, float(x.max()))]
+        if self.told is not None:
+            self._tell(self.told, held)
         if math.floor(self.phase) <= self.cycle:
             return False
         self.cycle = math.floor(self.phase)
@@ -154,9 +171,27 @@ class Pulses:
         self.seen = {}
         return True
 
+    def _tell(self, told: CycleSeen, held: Mapping[str, Floats]) -> None:
+        """Take a block into the cycle that it belongs to, at the phase at which it was commanded."""
+        u = self.u - LATE * self.facts.block * self.frequency / self.facts.rate - self.start
+        end = int(np.searchsorted(u, self.turned + 1))
+        told.add(held, slice(0, end), u)
+        if end == u.size:
+            return
+        if self.turned > self.begun:  # the one in which they begin is none
+            self.row = {"cycle": float(self.turned), **told.values()}
+        self.turned += 1
+        told.anew()
+        told.add(held, slice(end, None), u)
+
+    def keep_shown(self, row: Mapping[str, float]) -> None:
+        """A cycle for the columns of one's own."""
+        if self.columns:
+            self.cycles = [*self.cycles[:1], {**row, "stiffness": row["force_swing"] / row["displacement_swing"]}]
+
     def turn(self) -> int | None:
         """The number of the block that begins with this cycle; None where it is the same."""
-        number = self.pulse.number(min(self.cycle, self.pulse.total - 1))
+        number = self.pulse.number(min(self.cycle, self.total - 1))
         if number == self.block_number:
             return None
         before, self.block_number = self.target, number
@@ -165,29 +200,30 @@ class Pulses:
         # From below, so that no peak of its first cycles goes beyond what is wanted: they are corrected afterwards.
         self.amplitude *= grown * (FROM_BELOW if grown > 1 else 1.0)
         force = self.pulse.control == "force"
-        per = self.trend[-1][1] if force and self.trend else self.pulse.stiffness if force else 1.0
+        per = self.trend.last if force and self.trend.last else self.pulse.stiffness if force else 1.0
         self.middle += (self.target.mean - before.mean) / per
         self.anew = self.cycle
-        self.stood = self.trend[-1][1] if self.trend else 0.0
+        self.stood = self.trend.last or 0.0
         self.watch.forget()
         return number
 
     def position(self) -> dict[str, Any]:
         """Where it could be gone on from."""
-        step = max(len(self.trend) // KEPT, 1)
+        trend = self.trend.all()
+        step = max(len(trend) // KEPT, 1)
         return {"cycle": self.cycle, "amplitude": self.amplitude, "middle": self.middle, "first": self.first,
-                "zero": dict(self.zero), "trend": [list(p) for p in self.trend[::step]]}  # fmt: skip
+                "zero": dict(self.zero), "trend": [list(p) for p in trend[::step]]}  # fmt: skip
 
     def resume(self, start: Mapping[str, Any]) -> None:
         """Take up where an earlier take was: its count, its zero, its amplitude."""
-        self.cycle = self.begun = self.anew = int(start["cycle"])
+        self.cycle = self.begun = self.anew = self.turned = int(start["cycle"])
         self.phase = self.begun + self.start
-        self.block_number = self.pulse.number(min(self.cycle, self.pulse.total - 1))
+        self.block_number = self.pulse.number(min(self.cycle, self.total - 1))
         self.target = self.pulse.size(self.cycle)
         self.amplitude, self.middle = FROM_BELOW * float(start["amplitude"]), float(start["middle"])
         self.first = None if start.get("first") is None else float(start["first"])
         self.zero = {str(k): float(v) for k, v in start["zero"].items()}
-        self.trend = [(float(a), float(b)) for a, b in start.get("trend", ())]
+        self.trend = Trend(start.get("trend", ()))
         self.taken_up = True
 
     def _correct(self) -> None:
@@ -198,12 +234,7 @@ class Pulses:
         stiffness = (f_high - f_low) / (high - low)
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
         if number > 0:
-            self.trend.append((float(number), stiffness))
-        if self.columns and number > 0:
-            seen = {f"{r}_{k}": v for r, (a, b) in self.seen.items() for k, v in
-                    (("min", a), ("max", b), ("swing", b - a))}  # fmt: skip
-            seen |= {"cycle": float(number), "stiffness": stiffness}
-            self.cycles = [*self.cycles[:1], seen]
+            self.trend.add(float(number), stiffness)
         since = self.cycle - self.anew
         if since > 2:  # the first softens most of what is made of rubber
             self.jumped = self.watch.jump(stiffness, COARSE if since < GROW + 2 else LEAST)
@@ -234,25 +265,30 @@ class Pulses:
         """Stretch of the course, and s in it: of its block where each has its own."""
         p, f = self.pulse, self.frequency
         if len(p.sizes) * p.repeats > MOST_SHOWN or not p.blocks:
-            return {"item": 1, "at": self.cycle / f, "of": p.total / f}
+            return {"item": 1, "at": self.cycle / f, "of": self.total / f}
         around, place = divmod(self.block_number, len(p.sizes))
-        before = around * (p.total // p.repeats) + sum(b.cycles for b in p.sizes[:place])
+        before = around * (self.total // p.repeats) + sum(b.cycles for b in p.sizes[:place])
         return {"item": 1 + self.block_number, "at": (self.cycle - before) / f, "of": self.target.cycles / f}
 
     def live(self, held: Mapping[str, Floats]) -> dict[str, Any]:
         shown = {"Cycles": str(self.cycle), "Force": f"{float(held['force'][-1]):.0f} N",
                  "Length": f"{1e3 * float(held['displacement'][-1]):.3f} mm"}  # fmt: skip
         made: dict[str, Any] = {"cycles": self.cycle, **self._where()}
-        if self.trend:
-            shown["Stiffness"] = f"{self.trend[-1][1] / 1e3:.4g} N/mm"
-            step = max(len(self.trend) // MOST, 1)
-            x, y = zip(*self.trend[::step], strict=True)
+        if self.trend.last:
+            shown["Stiffness"] = f"{self.trend.last / 1e3:.4g} N/mm"
+            x, y = zip(*self.trend.all(), strict=True)
             made["curves"] = {"stiffness": {"now": [list(x), list(y)]}}
         held_cycles = {k: np.array([c[k] for c in self.cycles]) for k in (self.cycles[0] if self.cycles else ())}
         for column, one, values in computed(self.columns, held_cycles, self.settings.specimen) if held_cycles else ():
             if values is not None:
                 shown[column.title] = f"{values[-1]:.4g} {one.unit}".strip()
         return {**made, "shown": shown}
+
+
+def seen_roles(facts: Facts) -> tuple[str, ...]:
+    """Channels whose extremes are kept of every cycle: the force and all lengths."""
+    lengths = [i.role for i in facts.inputs if i.kind == "length" and i.role in facts.sensitivity]
+    return ("force", "displacement", *(r for r in lengths if r != "displacement"))
 
 
 def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
@@ -286,23 +322,28 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
     while not pulses.why:
         held = pulses.units(got.channels)
         drive = pulses.block(held)
-        position = None
-        if pulses.look(held) or live is None:
+        position, row, pulses.row = None, None, None
+        looked = pulses.look(held)
+        if pulses.row is not None:
+            row = {"t": got.start + facts.block / facts.rate, **pulses.row}
+            pulses.keep_shown(pulses.row)
+        if looked or live is None:
             number = pulses.turn()
             if number is not None:
                 marks = (*marks, {"kind": "block", "t": got.start, "number": number})
             live = pulses.live(held)
-            if got.start - last >= EVERY and pulses.cycle - pulses.begun > GROW:
+            if got.start - last >= max(EVERY, SELDOM * got.start) and pulses.cycle - pulses.begun > GROW:
                 position, last = pulses.position(), got.start
         if pulses.jumped is not None:
             yield Want(np.zeros(facts.block), marks=marks, live=live, trip=trip_of(pulses.jumped))
             while True:
                 yield Want(np.zeros(facts.block))
-        if pulses.cycle >= settings.pulse.total:
+        if pulses.cycle >= pulses.total:
             pulses.why = "cycles"
         elif any(o.get("order") == "skip" for o in got.orders):
             pulses.why = "operator"
-        got = yield Want(drive, marks=marks, live=live, position=position)
+        keep = not pulses.thin or settings.pulse.keeps(pulses.cycle, pulses.begun)
+        got = yield Want(drive, marks=marks, live=live, position=position, keep=keep, row=row)
         marks = ()
     marks = ({"kind": "pulsed", "t": got.start, "why": pulses.why, "cycles": pulses.cycle},)
     for _ in range(max(int(0.3 * facts.rate / facts.block), 2)):
