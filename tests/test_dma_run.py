@@ -221,13 +221,11 @@ def test_what_can_not_be_driven_is_said_in_the_plan(tmp_path: Path, play: dict[s
 
 
 def test_a_frame_too_slow_or_without_a_thermometer_is_told_before(tmp_path: Path) -> None:
-    fast = planned(tmp_path / "a", frequencies=["40 Hz"])
     with pytest.raises(BadInput, match="faster than the frame"):
-        play_through(fast)
+        planned(tmp_path / "a", frequencies=["40 Hz"])
     bare = (("  - {role: temperature, input: 3, kind: temperature, range: 10 V, sensor: GT-01, sensitivity: 20 mV/°C, supply: off}\n", ""),)  # noqa: E501
-    blind = planned(tmp_path / "b", changes=bare, temperature={"from": 40, "to": 80})
     with pytest.raises(BadInput, match="no temperature channel"):
-        play_through(blind)
+        planned(tmp_path / "b", changes=bare, temperature={"from": 40, "to": 80})
 
 
 def test_a_chamber_that_leaves_its_set_point_is_told() -> None:

@@ -27,7 +27,8 @@ def rig(tmp_path: Path) -> Path:
 
 
 def pulsed(rig: Path, pulse: dict[str, Any], **more: Any) -> tuple[Prepared, Played, Any]:
-    plan = begin_plan("cyclic", rig, "Fender", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    jobs = rig.parent.parent / "jobs" / "a"
+    plan = begin_plan("cyclic", rig, "Fender", jobs / f"{len(list(jobs.glob('*.yaml')))}.plan.yaml")
     put(plan, ("pulse",), pulse)
     for key, value in more.items():
         put(plan, (key,), value)
@@ -93,6 +94,30 @@ def test_a_force_beyond_its_limit_rests_the_crosshead(rig: Path) -> None:
 def test_what_makes_no_sense_is_refused(rig: Path, pulse: dict[str, Any], text: str) -> None:
     with pytest.raises(BadInput, match=text):
         pulsed(rig, pulse)
+
+
+def test_what_the_crosshead_is_too_slow_for_is_refused_and_told_where_it_comes_later(rig: Path) -> None:
+    told = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "5 Hz", "cycles": 30}
+    with pytest.raises(BadInput, match="need 78.5 mm/s of the crosshead, which does 49 mm/s"):
+        pulsed(rig, told)
+    # Half as stiff as was guessed: it goes as fast as it can and no further.
+    _, played, found = pulsed(rig, {**told, "frequency": "3.5 Hz", "stiffness": "0.6 kN/mm"})
+    assert [m["kind"] for m in played.marks].count("fastest") == 1
+    assert any("could go no faster" in n for n in found.notes)
+    speed = np.abs(np.diff(played.channels["displacement"].samples()[::40])) * 100 / 0.2
+    assert speed.max() < 50.5
+
+
+def test_pulses_of_few_blocks_do_not_hunt(rig: Path) -> None:
+    rig.write_text(rig.read_text().replace("rate: 4 kHz", "rate: 1 kHz"))
+    told = {"mean": "0.8 kN", "amplitude": "0.5 kN", "frequency": "5 Hz", "cycles": 120}  # three blocks a cycle
+    _, _, found = pulsed(rig, told)
+    _, top = arrays(found.curve("force_max"))
+    _, low = arrays(found.curve("force_min"))
+    assert top.max() < 1.03 * 1300 and np.abs(top[60:] / 1300 - 1).max() < 0.025
+    assert np.abs(low[60:] - 300).max() < 0.025 * 1300
+    with pytest.raises(BadInput, match="fewer than two blocks"):
+        pulsed(rig, {**told, "frequency": "8 Hz", "amplitude": "0.2 kN"})
 
 
 def test_blocks_of_different_sizes_follow_one_another_and_are_repeated(rig: Path) -> None:

@@ -151,7 +151,7 @@ def both(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Take]:
     made = {}
     for keep in ("all", "decades"):
         plan = begin_plan("cyclic", lab.folder / "rigs" / "pulser.rig.yaml", "Fender", lab.jobs / keep / "a.plan.yaml")
-        pulse: dict[str, Any] = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "5 Hz", "cycles": 240}
+        pulse: dict[str, Any] = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "3 Hz", "cycles": 240}
         put(plan, ("pulse",), {**pulse, "keep": keep, "keep_first": 10})
         folder, note = plan.parent / "take-001", lab.folder / f"{keep}.json"
         process = launch.start(plan, None, folder, "fast", note, "K.B.")

@@ -378,6 +378,9 @@ class Method:
                 if one.coupling == "ac" and one.role in (*self.roles, *self.optional_roles):
                     raise BadInput(blocked(one.role))
 
+    def feasible(self, settings: Any, facts: Facts) -> None:
+        """Raises BadInput where the bench can't drive what is to be done."""
+
     def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
         """What the guards must know: `roles` of the control points, how to `combine` them, and `guards` of its own."""
         return {}

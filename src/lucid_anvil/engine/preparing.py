@@ -184,6 +184,10 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
     except BadInput as problem:
         raise BadInput(f"{rig_file}: {problem}") from None
     try:
+        method.feasible(settings, facts)
+    except BadInput as problem:
+        raise BadInput(f"{plan_file}: {problem}") from None
+    try:
         check_guards(plan.guards, rig)
     except ValueError as problem:
         raise BadInput(f"{plan_file}: guards: {problem}") from None

@@ -233,6 +233,10 @@ class Cyclic(FrameMethod):
             where = ", ".join(str(m + 1) for m in mixed[:8:2]) + (" …" if len(mixed) > 8 else "")
             notes.append(f"About cycles {where} the pulses changed their size: what those show is of two.")
         notes += unstated(settings.uncertainty, "force", "displacement")
+        slow = [m for _, _, marks in parts for m in marks if m.get("kind") == "fastest"]
+        if slow:
+            notes.append(f"From cycle {slow[0]['cycle']} on the crosshead could go no faster: the pulses lost their"
+                         " shape, and further on their size.")  # fmt: skip
         notes += [p.said for p in whole]
         if len(pieces) > 1:
             notes.append(f"It went on {len(pieces) - 1} times in another take; the cycles in which it stopped and began"
@@ -277,6 +281,11 @@ class Cyclic(FrameMethod):
         from .cyclic_run import perform
 
         return perform(settings, facts, start)
+
+    def feasible(self, settings: CyclicSettings, facts: Facts) -> None:
+        from .cyclic_run import Pulses
+
+        Pulses(settings, facts)
 
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         return sensed(super().fill(given, bench), bench)

@@ -32,6 +32,8 @@ WHOLE = 3
 """Cycles below its share after which a specimen is spent"""
 LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
+BEYOND = 1.3
+"""Times the amplitude that the crosshead's speed allows, to which it may be corrected: flanks become straight then"""
 MOST_CHANGE = 0.12
 """Share by which an amplitude changes at most from cycle to cycle"""
 KEPT = 12
@@ -57,6 +59,8 @@ class Pulses:
         self.per_volt = facts.limits["frame_speed"]
         self.fastest = 0.98 * facts.source_range * abs(self.per_volt)
         self.frequency, self.total, self.thin = self.pulse.frequency, self.pulse.total, self.pulse.thin
+        # What is corrected by is older, the longer blocks are beside a cycle: then less at a time, or it would hunt.
+        self.learn = LEARN / (1 + 2 * LATE * facts.block * self.frequency / facts.rate)
         self.shape, self.slope = SHAPES[self.pulse.shape]
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
@@ -72,6 +76,17 @@ class Pulses:
         # Where force is wanted the first amplitude is what a guess of the stiffness makes of it; cycles correct it.
         self.amplitude = self.target.amplitude / self.pulse.stiffness if force else self.target.amplitude
         self.middle = self.target.mean / self.pulse.stiffness if force else self.target.mean
+        steep = float(np.abs(self.slope(np.linspace(0, 1, 1000))).max())
+        self.most = self.fastest / (steep * self.frequency)
+        """m, amplitude that the crosshead's speed allows"""
+        self.held_up = False
+        """Whether it wanted more than that"""
+        if self.amplitude > self.most:
+            need, does = (f"{1e3 * v:.3g} mm/s" for v in (self.amplitude * steep * self.frequency, self.fastest))
+            raise BadInput(
+                f"pulse: {1e3 * self.amplitude:.3g} mm either way at {self.frequency:g} Hz need {need} of the"
+                f" crosshead, which does {does}: choose a lower frequency, or a smaller amplitude."
+            )
         self.columns = formulas(settings.columns, settings.specimen)
         self.cycles: list[dict[str, float]] = []
         """What the first and the newest cycle showed, for the columns"""
@@ -247,10 +262,11 @@ class Pulses:
         swing, middle = which[1] - which[0], (which[1] + which[0]) / 2
         per = max(stiffness, 1e-9) if self.pulse.control == "force" else 1.0
         # A cycle in which something went wrong may be one of the two by which that is told: it must not undo much.
-        missing = LEARN * (self.target.amplitude - swing / 2) / per
+        missing = self.learn * (self.target.amplitude - swing / 2) / per
         self.amplitude += min(max(missing, -MOST_CHANGE * self.amplitude), MOST_CHANGE * self.amplitude)
-        self.middle += LEARN * (self.target.mean - middle) / per
-        self.amplitude = max(self.amplitude, 0.0)
+        self.middle += self.learn * (self.target.mean - middle) / per
+        self.held_up = self.held_up or self.amplitude > self.most
+        self.amplitude = min(max(self.amplitude, 0.0), BEYOND * self.most)
         if number == self.settings.initial_cycle:
             self.first = stiffness
         share = self.settings.stop_share
@@ -318,7 +334,7 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
         got = yield Want(pulses.drawn(pulses.units(got.channels), None), marks=marks)
         marks = ()
     marks = (*marks, {"kind": "pulses", "t": got.start, "before": pulses.begun})
-    last, live = got.start, None
+    last, live, told = got.start, None, False
     while not pulses.why:
         held = pulses.units(got.channels)
         drive = pulses.block(held)
@@ -331,6 +347,8 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
             number = pulses.turn()
             if number is not None:
                 marks = (*marks, {"kind": "block", "t": got.start, "number": number})
+            if pulses.held_up and not told:
+                told, marks = True, (*marks, {"kind": "fastest", "t": got.start, "cycle": pulses.cycle})
             live = pulses.live(held)
             if got.start - last >= max(EVERY, SELDOM * got.start) and pulses.cycle - pulses.begun > GROW:
                 position, last = pulses.position(), got.start

@@ -354,6 +354,11 @@ class Dma(FrameMethod):
             return {}
         return {"guards": [{"watch": "chamber_band", "action": "ease"}]}
 
+    def feasible(self, settings: DmaSettings, facts: Facts) -> None:
+        from .dma_run import Dynamic
+
+        Dynamic(settings, facts)
+
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         return sensed(super().fill(given, bench), bench)
 

@@ -229,6 +229,11 @@ class Tension(FrameMethod):
 
         return perform(settings, facts)
 
+    def feasible(self, settings: TensionSettings, facts: Facts) -> None:
+        from .tension_run import Pull
+
+        Pull(settings, facts)
+
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
         """Sensitivities [V per unit] that the bench knows."""
         return sensed(super().fill(given, bench), bench)
