@@ -11,7 +11,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from faulty import house, instruments, shaker, torn
+from faulty import frame, house, instruments, shaker, torn
 from faulty.told import Job
 
 from lucid_anvil.lab.demo import make_demo
@@ -26,6 +26,7 @@ def main() -> None:
     parser.add_argument("--places", type=int, default=200, help="at which a file of each format is torn")
     parser.add_argument("--lies", type=int, default=3, help="times that each lie of an instrument is told")
     parser.add_argument("--house", type=int, default=4, help="times of each fault around a run")
+    parser.add_argument("--frames", type=int, default=3, help="times of each fault of a load frame")
     parser.add_argument("--part", type=int, default=0)
     parser.add_argument("--parts", type=int, default=1)
     given = parser.parse_args()
@@ -38,6 +39,7 @@ def main() -> None:
         jobs: list[Job] = torn.jobs(folder / "files", given.places)
         jobs += instruments.jobs(given.lies)
         jobs += house.jobs(folder, given.house)
+        jobs += frame.jobs(folder, given.frames)
         jobs += shaker.jobs(lab, given.faults, given.chains, given.cables, given.clean)
         mine = jobs[given.part :: given.parts]
         for name, job in mine:

@@ -31,5 +31,7 @@ class Domain:
     scenes: Mapping[str, str] = field(default_factory=dict)
     """By the kind of a stand-in's scene where it is, as "module:name": a model with `kind`, whose `bench(rig)` makes
     the stand-in bench"""
+    faults: tuple[str, ...] = ()
+    """Kinds of faults that its stand-ins know, beside those that every bench has"""
     demo: str = ""
     """What lays its part of the demo job, as "module:name" of a function of the lab; none where it is empty"""

@@ -21,6 +21,8 @@ class Watched:
     """samples"""
     control: Mapping[str, Any] = field(default_factory=dict)
     """What the method said of itself, as `Method.guarded` gives it"""
+    limits: Mapping[str, float] = field(default_factory=dict)
+    """Of what drives, as `Facts.limits` has them [SI]"""
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,8 @@ class Block:
     """s of its first sample"""
     instruments: Mapping[str, Any] | None = None
     """What the instruments last showed"""
+    drive: Floats | None = None
+    """V, what the source played in it"""
 
 
 Look = Callable[[Block], Sight]

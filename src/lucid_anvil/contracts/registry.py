@@ -107,6 +107,11 @@ def scene_kinds() -> tuple[str, ...]:
     return tuple(sorted(name for one in domains() for name in one.scenes))
 
 
+def fault_kinds() -> tuple[str, ...]:
+    """Kinds of a stand-in's faults that domains bring along."""
+    return tuple(sorted({name for one in domains() for name in one.faults}))
+
+
 def scene_kind(name: str) -> Any:
     """The model of that kind of scene. Raises BadInput."""
     return _brought("scenes", name, "stand-in scene")

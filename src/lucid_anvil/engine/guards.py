@@ -148,7 +148,8 @@ class Guards:
         """The eye of a guard that a domain brought along."""
         end = self.rig.front_end
         kinds = {c.role: c.kind for c in self.rig.channels}
-        return guard_kind(watch.part.watch).begin(Watched(kinds, end.rate, end.block, self.control), watch.limit)
+        facts = Watched(kinds, end.rate, end.block, self.control, self.rig.frame.limits if self.rig.frame else {})
+        return guard_kind(watch.part.watch).begin(facts, watch.limit)
 
     def know(self, model: ChainModel) -> None:
         """What the probe run found: from now on the chain is watched against it."""
@@ -224,7 +225,7 @@ class Guards:
         """Share of the limit used, value, and the channel it is about."""
         kind = watch.part.watch
         if kind in self.brought:
-            sight = self.brought[kind](Block(seen.channels, seen.t, seen.instruments))
+            sight = self.brought[kind](Block(seen.channels, seen.t, seen.instruments, seen.block.samples[-1]))
             watch.said = sight.said
             return sight.used, sight.value, sight.channel
         if kind == "drive":

@@ -150,7 +150,7 @@ def facts_of(plan: Plan, rig: Rig) -> Facts:
         "lowest": rig.band()[0], "highest": rig.band()[1],
     }  # fmt: skip
     if rig.frame is not None:
-        limits |= {"frame_speed": rig.frame.speed, "frame_force": rig.frame.force, "frame_travel": rig.frame.travel}
+        limits |= rig.frame.limits
     f = np.geomspace(1.0, 0.49 * rig.front_end.rate, 300)
     h = np.abs(plant.response(f))
     model = tuple((float(a), float(h[0, i]), float(h[1, i]), float(h[3, i])) for i, a in enumerate(f))

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, SerializeAsAny, field_validator, model_validator
 
-from ..contracts.registry import channel_kinds, guard_kind
+from ..contracts.registry import channel_kinds, fault_kinds, guard_kind
 from ..contracts.settings import Flag, Model, Seconds, check, quantity
 from ..core.sensor import SensorModel
 from ..core.shaker import Capability, Shaker
@@ -262,18 +262,32 @@ class ChannelPart(Model):
         return parse(self.sensitivity, f"V/({MEASURED[self.kind]})".replace("²", "^2"), f"{self.role}, sensitivity")
 
 
+FAULTS = (
+    "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "frozen", "amplifier_trip",
+    "supply_sag", "hang", "overheat", "silent", "late", "garbage", "cooling", "field", "emergency_stop", "door",
+    "disk_full",
+)  # fmt: skip
+"""Kinds of faults that any bench of stand-ins may have; domains bring more along"""
+
+
 class Fault(Model):
     """A fault that a test or a trainer throws at a given time."""
 
     at: Seconds
-    kind: Literal[
-        "cable", "open", "short", "overload", "no_output", "loose", "hum", "gain_jump", "amplifier_trip",
-        "supply_sag", "hang", "overheat", "silent", "late", "garbage", "cooling", "field", "emergency_stop", "door",
-        "disk_full",
-    ]  # fmt: skip
+    kind: str
     channel: str = "unit"
     lasts: Seconds = 1e9
     size: float = 1.0
+
+    @field_validator("kind")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        known = FAULTS + fault_kinds()
+        if value not in known:
+            near = difflib.get_close_matches(value, known, 1, 0.5)
+            hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(known)}."
+            raise ValueError(f"there is no fault '{value}'; {hint}")
+        return value
 
 
 class Room(Model):
@@ -365,6 +379,11 @@ class FramePart(Model):
     """That frame and load cell bear"""
     travel: Annotated[float, quantity("m")] = 0.2
     """From one end stop to the other"""
+
+    @property
+    def limits(self) -> dict[str, float]:
+        """As methods and guards know them."""
+        return {"frame_speed": self.speed, "frame_force": self.force, "frame_travel": self.travel}
 
 
 class SourceOfDoubt(Model):

@@ -10,11 +10,12 @@ DOMAIN = Domain(
         "cyclic": f"{__name__}.cyclic",
         "dma": f"{__name__}.dma",
     },
-    guards={"chamber_band": f"{__name__}.chamber_guard:BAND"},
+    guards={"chamber_band": f"{__name__}.chamber_guard:BAND", "frame_motion": f"{__name__}.motion_guard:MOTION"},
     checks={"chamber": f"{__name__}.chamber_check:answers"},
     sides=(f"{__name__}.window.bench:FrameBench",),
     scenes={
         "frame": f"{__name__}.standin:FrameScene",
     },
+    faults=("slip", "falls_off", "runaway", "stuck", "breaks"),
     demo=f"{__name__}.demo:make",
 )

@@ -234,6 +234,9 @@ class Cyclic(FrameMethod):
             notes.append(f"About cycles {where} the pulses changed their size: what those show is of two.")
         notes += unstated(settings.uncertainty, "force", "displacement")
         slow = [m for _, _, marks in parts for m in marks if m.get("kind") == "fastest"]
+        if any(m.get("kind") == "pulsed" and m.get("why") == "break" for m in parts[-1][2]):
+            notes.append("It ended where next to no force was left at a length that had borne it: the specimen broke,"
+                         " or the load cell or its lead did.")  # fmt: skip
         if slow:
             notes.append(f"From cycle {slow[0]['cycle']} on the crosshead could go no faster: the pulses lost their"
                          " shape, and further on their size.")  # fmt: skip

@@ -34,6 +34,12 @@ LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
 BEYOND = 1.3
 """Times the amplitude that the crosshead's speed allows, to which it may be corrected: flanks become straight then"""
+FEW = 8
+"""Samples at the end of a block by which that is told"""
+NOTHING = 0.05
+"""Share of the stiffness before, or of the one that was guessed, below which nothing is there that bears"""
+FALLEN = (0.3, 0.2)
+"""Share of the greatest force that should be there, and share of that which is at most, where a specimen has broken"""
 MOST_CHANGE = 0.12
 """Share by which an amplitude changes at most from cycle to cycle"""
 KEPT = 12
@@ -113,6 +119,8 @@ class Pulses:
         self.watch = StiffnessWatch()
         self.jumped: float | None = None
         """Factor by which the stiffness jumped: nothing is corrected by it any more"""
+        self.line: tuple[float, float, float, float] | None = None
+        """Least force of the last cycle, stiffness, length there, greatest force; None while they still change"""
         self.why = ""
 
     def learn_zero(self, channels: Mapping[str, Floats]) -> None:
@@ -153,6 +161,8 @@ class Pulses:
     def meet(self, held: Mapping[str, Floats]) -> bool:
         """Whether the specimen bears half of the mean; then its stiffness is known, and the guess of it put right."""
         force, way = float(np.mean(held["force"])), float(np.mean(held["displacement"]))
+        if force > 0 and way > 0:
+            self.line = (0.0, force / way, 0.0, force)
         if self.pulse.control != "force":
             return way >= 0.5 * self.middle
         if force < 0.5 * self.target.mean:
@@ -179,12 +189,23 @@ class Pulses:
             self.seen[role] = [min(low, float(x.min())), max(high, float(x.max()))]
         if self.told is not None:
             self._tell(self.told, held)
+        self.fallen(held)
         if math.floor(self.phase) <= self.cycle:
             return False
         self.cycle = math.floor(self.phase)
         self._correct()
         self.seen = {}
         return True
+
+    def fallen(self, held: Mapping[str, Floats]) -> None:
+        """Whether next to nothing is left of the force that the last cycle showed at this length."""
+        if self.line is None:
+            return
+        low, slope, at, top = self.line
+        force, way = (float(np.mean(held[r][-FEW:])) for r in ("force", "displacement"))
+        there = low + slope * (way - at)
+        if there > FALLEN[0] * top and abs(force) < FALLEN[1] * there:
+            self.why = "break"
 
     def _tell(self, told: CycleSeen, held: Mapping[str, Floats]) -> None:
         """Take a block into the cycle that it belongs to, at the phase at which it was commanded."""
@@ -247,6 +268,10 @@ class Pulses:
         if high - low <= 0:
             return
         stiffness = (f_high - f_low) / (high - low)
+        self.line = (f_low, stiffness, low, f_high) if stiffness > 0 else self.line
+        if stiffness < NOTHING * (self.trend.last or self.pulse.stiffness):
+            self.why = "break"
+            return
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
         if number > 0:
             self.trend.add(float(number), stiffness)
@@ -264,7 +289,8 @@ class Pulses:
         # A cycle in which something went wrong may be one of the two by which that is told: it must not undo much.
         missing = self.learn * (self.target.amplitude - swing / 2) / per
         self.amplitude += min(max(missing, -MOST_CHANGE * self.amplitude), MOST_CHANGE * self.amplitude)
-        self.middle += self.learn * (self.target.mean - middle) / per
+        off = self.learn * (self.target.mean - middle) / per
+        self.middle += min(max(off, -self.amplitude / 2), self.amplitude / 2)
         self.held_up = self.held_up or self.amplitude > self.most
         self.amplitude = min(max(self.amplitude, 0.0), BEYOND * self.most)
         if number == self.settings.initial_cycle:
@@ -323,16 +349,19 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
     # Slowly on until it bears half of the mean; then to the middle, and only then does it pulse.
     slow = pulses.middle / 2 / CONTACT
     until = got.start + 6 * CONTACT
-    while not pulses.meet(pulses.units(got.channels)):
+    held = pulses.units(got.channels)
+    while not pulses.why and not pulses.meet(held):
+        pulses.fallen(held)
         if got.start > until:
             pulses.why = "no contact"
             break
-        got = yield Want(pulses.drawn(pulses.units(got.channels), slow), marks=marks)
-        marks = ()
+        got = yield Want(pulses.drawn(held, slow), marks=marks)
+        held, marks = pulses.units(got.channels), ()
     until = got.start + CONTACT
     while not pulses.why and got.start < until:
-        got = yield Want(pulses.drawn(pulses.units(got.channels), None), marks=marks)
-        marks = ()
+        got = yield Want(pulses.drawn(held, None), marks=marks)
+        held, marks = pulses.units(got.channels), ()
+        pulses.fallen(held)
     marks = (*marks, {"kind": "pulses", "t": got.start, "before": pulses.begun})
     last, live, told = got.start, None, False
     while not pulses.why:
@@ -360,6 +389,8 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
             pulses.why = "cycles"
         elif any(o.get("order") == "skip" for o in got.orders):
             pulses.why = "operator"
+        if pulses.why == "break":
+            drive = np.zeros(facts.block)
         keep = not pulses.thin or settings.pulse.keeps(pulses.cycle, pulses.begun)
         got = yield Want(drive, marks=marks, live=live, position=position, keep=keep, row=row)
         marks = ()

@@ -350,9 +350,10 @@ class Dma(FrameMethod):
 
     def guarded(self, settings: DmaSettings, inputs: Sequence[Input]) -> dict[str, Any]:
         play = settings.play
+        made = super().guarded(settings, inputs)
         if play.temperature is None and play.soaks == [None]:
-            return {}
-        return {"guards": [{"watch": "chamber_band", "action": "ease"}]}
+            return made
+        return {"guards": [*made.get("guards", []), {"watch": "chamber_band", "action": "ease"}]}
 
     def feasible(self, settings: DmaSettings, facts: Facts) -> None:
         from .dma_run import Dynamic

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
 
-from ...contracts.method import BenchFacts, Method, MethodSettings
+from ...contracts.method import BenchFacts, Input, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import samples_in
 from ...contracts.settings import Model, quantity
@@ -83,6 +83,11 @@ class FrameMethod(Method):
     """Records of a frame: what rests, breaks or goes slowly is no fault there."""
 
     reads_only = True
+
+    def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
+        """Where there is an encoder, that the crosshead goes as it is told."""
+        there = any(i.role == "displacement" and i.kind == "length" for i in inputs)
+        return {"guards": [{"watch": "frame_motion"}]} if there else {}
 
 
 def sensed(given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:

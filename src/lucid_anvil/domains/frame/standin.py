@@ -11,13 +11,17 @@ from pydantic import Field
 from ...contracts.settings import Model, Seconds, quantity
 from ...core.signal.sinefit import Floats
 from ...rig.device import InputBlock
-from ...rig.model import FramePart, Rig
+from ...rig.model import Fault, FramePart, Rig
 from ...rig.standins.listening import ListeningBench
 from .standin_viscous import Bar, ViscousPart
 
 Percent = Annotated[float, quantity("%")]
 
 POINTS = 4001
+ASTRAY = 1e-3
+"""Share of its greatest speed by which a valve may miss what it is told"""
+SHUTS = 0.1
+"""s after which the frame shuts a valve that still moves where rest is commanded"""
 LOCKS = {2: "emergency_stop", 3: "door"}
 """Faults by the bit that tells of them (`device.INTERLOCKS`)"""
 
@@ -160,6 +164,11 @@ class FrameBench(ListeningBench):
         self.part = rig.frame or FramePart()
         self.travel, self.speed = 0.0, 0.0
         self.bare = False
+        self.acting: list[Fault] = []
+        self.stood: float | None = None
+        """m/s at which its valve is stuck"""
+        self.astray = 0.0
+        """s for which it has not gone as it was told"""
         super().__init__(rig)
 
     def command(self, name: str, value: object) -> None:
@@ -172,7 +181,8 @@ class FrameBench(ListeningBench):
     def play(self, source: Floats) -> InputBlock:
         """One block; door and emergency stop show in it, and hold the valve shut by themselves."""
         first = self.index * self.block / self.rate
-        kinds = {f.kind for f in self.faults.between(first, first + (self.block - 1) / self.rate)}
+        self.acting = self.faults.between(first, first + (self.block - 1) / self.rate)
+        kinds = {f.kind for f in self.acting}
         bits = sum(1 << bit for bit, kind in LOCKS.items() if kind in kinds)
         self.source = np.zeros_like(source) if bits else source
         made = super().play(source)  # the record has what was commanded
@@ -183,16 +193,43 @@ class FrameBench(ListeningBench):
         from scipy.signal import lfilter
 
         a = np.exp(-1 / (self.lag * self.rate))
-        wanted = self.part.speed * self.source
+        wanted = self._valve(self.part.speed * self.source, t)
         speed, _ = lfilter([1 - a], [1, -a], wanted, zi=[a * self.speed])
         self.speed = float(speed[-1])
         travel = np.clip(self.travel + np.cumsum(speed) / self.rate, -self.part.travel / 2, self.part.travel / 2)
         self.travel = float(travel[-1])
         warm = self._warm(t.size)
         force, strain = self.specimen(travel)
-        extension = np.zeros(t.size) if self.bare else strain * self.gauge
+        for fault in self.acting:
+            if fault.kind == "breaks":
+                force = np.where(t >= fault.at, 0.0, force)
+        extension = np.zeros(t.size) if self.bare else self._held(strain * self.gauge, t)
         return {"force": force, "extension": extension, "displacement": travel, "length": travel,
                 "temperature": warm}  # fmt: skip
+
+    def _valve(self, wanted: Floats, t: Floats) -> Floats:
+        """m/s that the valve gives where so many are wanted. Once it has not gone as told for a while the frame shuts
+        it by itself: without power it is closed."""
+        made = wanted
+        for fault in self.acting:
+            if fault.kind == "runaway":
+                made = np.where(t >= fault.at, fault.size * wanted, made)
+            elif fault.kind == "stuck":
+                if self.stood is None:
+                    self.stood = float(wanted[min(int(np.searchsorted(t, fault.at)), t.size - 1)])
+                made = np.where(t >= fault.at, self.stood, made)
+        off = float(np.max(np.abs(made - wanted))) > ASTRAY * 10 * self.part.speed
+        self.astray = self.astray + t.size / self.rate if off and not np.any(wanted) else self.astray
+        return np.zeros(t.size) if self.astray > SHUTS else made
+
+    def _held(self, extension: Floats, t: Floats) -> Floats:
+        """What the extensometer shows; `size` of its faults is in mm."""
+        for fault in self.acting:
+            if fault.kind == "slip":
+                extension = extension + np.where(t >= fault.at, 1e-3 * fault.size, 0.0)
+            elif fault.kind == "falls_off":
+                extension = np.where(t >= fault.at, 1e-3 * fault.size, extension)
+        return extension
 
     def direct(self) -> Any:
         """Its chamber, in this very process; None where it has none."""

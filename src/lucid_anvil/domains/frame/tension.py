@@ -21,6 +21,8 @@ from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
 from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed, thinned
 
+SEEN_WITHIN = 0.2
+"""s before a slip is told, in which it happened"""
 LENGTHS = ("extension", "displacement", "transverse")
 KEYS = {
     "modulus": ("Modulus", "GPa"),
@@ -291,6 +293,7 @@ def measured(
             strain, at = curve.joined(strain, travel, settings.extensometer_off / 100)
             if at is None:
                 notes.append("The strain from which it would go on with displacement is never reached.")
+        strain = _without_slip(strain, travel, record["force"].rate, marks, notes)
     else:
         assert travel is not None
         strain, source = travel, "displacement"
@@ -301,6 +304,29 @@ def measured(
         transverse = values["transverse"] / size.transverse_length * (signs if settings.kind == "compression" else 1.0)
     length = values.get("displacement", strain)
     return Measured(strain, values["force"] / area, length, transverse, source, tuple(notes))
+
+
+def _without_slip(
+    strain: Floats, travel: Floats | None, rate: float, marks: Sequence[Mapping[str, Any]], notes: list[str]
+) -> Floats:
+    """Strain that goes on with travel from where a run saw the extensometer slip; what it slipped is in no reading."""
+    lost = next((m for m in marks if m.get("kind") == "extensometer lost"), None)
+    if lost is None:
+        return strain
+    by = f"{1e6 * float(lost['by']):+.0f} µm"
+    # It was told at the end of the block that it is in, a little later than it happened.
+    end = min(round(float(lost["t"]) * rate) + 2, strain.size)
+    begin = max(end - round(SEEN_WITHIN * rate), 1)
+    at = begin + int(np.argmax(np.abs(strain[begin + 2 : end] - strain[begin : end - 2]))) if end > begin + 2 else begin
+    if travel is None:
+        notes.append(f"The extensometer slipped by {by} at {100 * strain[at]:.3g} % of strain, and there is no travel"
+                     " to go on with: every strain after it is off by that.")  # fmt: skip
+        return strain
+    notes.append(f"The extensometer slipped by {by} at {100 * strain[at]:.3g} % of strain: it goes on with displacement"
+                 " from there.")  # fmt: skip
+    made = strain.copy()
+    made[at + 1 :] = strain[at] + travel[at + 1 :] - travel[at]
+    return made
 
 
 def _line(held: Measured, settings: TensionSettings) -> curve.Line | None:

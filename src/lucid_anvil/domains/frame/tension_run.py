@@ -11,6 +11,7 @@ import numpy as np
 from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
+from .slip import LEAST, SlipWatch
 
 if TYPE_CHECKING:
     from .tension import TensionSettings
@@ -47,7 +48,7 @@ class Pull:
         self.area = size.section()
         self.gauge = size.gauge_length if "extension" in facts.sensitivity else size.parallel_length
         self.parallel = size.parallel_length or size.gauge_length or 0.05
-        self.speed = 0.0
+        self.speed = self.before = 0.0
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
         self.top = 0.0
@@ -62,6 +63,9 @@ class Pull:
                 "extensometer_off: the strain goes on with displacement: that needs a displacement channel and the"
                 " specimen's parallel_length."
             )
+        self.slip = SlipWatch() if {"extension", "displacement"} <= set(facts.sensitivity) else None
+        self.slipped: float | None = None
+        """m, by which the extensometer slipped: from there on nothing rests on it"""
         self.joint: tuple[float, float] | None = None
         """Strain, and strain by travel, where the extensometer was done with"""
 
@@ -78,6 +82,8 @@ class Pull:
             if role in self.facts.sensitivity:
                 s, n = self.sums.get(role, (0.0, 0))
                 self.sums[role] = (s + float(x.sum()) / self.facts.sensitivity[role], n + x.size)
+        if self.slip is not None:
+            self.slip.rest(channels["extension"] / self.facts.sensitivity["extension"])
 
     def set_zero(self) -> dict[str, float]:
         self.zero = {role: s / n for role, (s, n) in self.sums.items() if n}
@@ -121,6 +127,11 @@ class Pull:
     def look(self, t: float, held: Mapping[str, Floats]) -> bool:
         """Take a block; whether the specimen broke in it."""
         force = held["force"]
+        if self.slip is not None and self.joint is None and self.slipped is None:
+            self.slipped = self.slip.look(held)
+            if self.slipped is not None and self.strains:
+                self.joint = (self.strains[-1][1], self.before)
+        self.before = self._by_travel(held) if "displacement" in held else 0.0
         strain = self.strain(held)
         if strain is not None:
             if self.off_at is not None and self.joint is None and strain >= self.off_at:
@@ -194,6 +205,7 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     why = ""
     last = -1.0
     live: dict[str, Any] | None = None
+    lost = False
     waits, on = settings.pull.take_off == "wait", pull.off_at is not None
     while not why:
         held = pull.units(got.channels)
@@ -207,6 +219,13 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
         elif t - begun > 3 * planned[1] + 60:
             why = "time"
         live = None
+        if pull.slipped is not None and not lost:
+            lost, on = True, False
+            marks = (*marks, {"kind": "extensometer lost", "t": t, "by": pull.slipped})
+            if settings.pull.control == "strain" and not why:
+                yield Want(pull.halted(), marks=marks, trip=trip_of(pull.slipped))
+                while True:
+                    yield Want(np.zeros(facts.block))
         asking = on and pull.joint is not None
         sent: dict[str, bool] | None = None
         if asking and any(o.get("order") == "go" for o in got.orders):
@@ -229,6 +248,15 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     until = got.start + AFTER
     while got.start < until:
         got = yield Want(np.zeros(facts.block))
+
+
+def trip_of(slipped: float) -> dict[str, Any]:
+    """The end of a pull whose strain is controlled by an extensometer that slipped [m]."""
+    return {
+        "guard": "extensometer", "action": "cut", "channel": "extension",
+        "label": "The extensometer slipped or fell off: what is controlled is no strain of the specimen",
+        "value": slipped, "limit": LEAST, "unit": "m",
+    }  # fmt: skip
 
 
 def duration(settings: TensionSettings) -> float:

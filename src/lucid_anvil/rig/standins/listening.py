@@ -39,6 +39,8 @@ class Ear:
         steady = self.held is None or self.held.low_corner <= 0  # strain gauges go down to rest
         self.corner = None if steady or self.held is None else low_corner(self.held.low_corner, rig.front_end.rate)
         self.rng = np.random.default_rng([rig.standin.seed, part.input])
+        self.stood: float | None = None
+        """V at which it stands where it is frozen"""
 
     def __call__(self, felt: Floats, t: Floats, faults: list[Fault]) -> tuple[Floats, float]:
         """Volts at the input, and the bias voltage."""
@@ -55,6 +57,10 @@ class Ear:
                 bias = {"open": OPEN_BIAS, "short": SHORT_BIAS}.get(fault.kind, bias)
             elif fault.kind == "gain_jump":
                 x = np.where(t >= fault.at, x * (1 + fault.size), x)
+            elif fault.kind == "frozen":
+                first = int(np.searchsorted(t, fault.at))
+                self.stood = float(x[max(first - 1, 0)]) if self.stood is None else self.stood
+                x = np.where(t >= fault.at, self.stood, x)
         return x, bias if self.part.supply else float("nan")
 
 

@@ -1,0 +1,138 @@
+"""What goes wrong on a load frame: it is stopped, and told for what it is; what is no fault is let be."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from tests.test_frame_run import finding, rig, samples  # noqa: F401  (a fixture)
+
+from lucid_anvil.contracts.guard import Block, Watched
+from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.frame.motion_guard import MOTION
+from lucid_anvil.domains.frame.slip import SlipWatch
+from lucid_anvil.engine.inprocess import Played, play_through
+from lucid_anvil.engine.newplan import begin_plan
+from lucid_anvil.engine.preparing import Prepared, prepare
+from lucid_anvil.lab.editing import put
+from lucid_anvil.rig.model import load_rig
+
+PULL = {"speed": "30 mm/min"}
+STRAIN = {"control": "strain", "strain_rate": "0.001 1/s"}
+PULSES = {"mean": "1.2 kN", "amplitude": "1 kN", "frequency": "1 Hz", "cycles": 12}
+
+
+def faulty(rig: Path, method: str, settings: dict[str, Any], fault: str) -> tuple[Prepared, Played]:  # noqa: F811
+    if method == "cyclic":
+        rig = rig.with_name("pulser.rig.yaml")
+    rig.write_text(rig.read_text().replace("standin:\n", f"standin:\n  faults: [{{{fault}}}]\n" if fault else "", 1)
+                   if fault else rig.read_text())  # fmt: skip
+    plan = begin_plan(method, rig, "Coupon", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    put(plan, ("pulse" if method == "cyclic" else "pull",), settings)
+    prepared = prepare(plan)
+    return prepared, play_through(prepared)
+
+
+@pytest.mark.parametrize(("fault", "size"), [("slip", 0.05), ("slip", -0.05), ("falls_off", 1.5)])
+def test_an_extensometer_that_slips_is_told_and_the_curve_goes_on_with_travel(rig: Path, fault: str, size: float) -> None:  # noqa: F811,E501
+    prepared, played = faulty(rig, "tension", PULL, f"kind: {fault}, at: 6 s, size: {size}")
+    (lost,) = [m for m in played.marks if m["kind"] == "extensometer lost"]
+    assert 6.0 <= lost["t"] < 6.07 and played.trip is None
+    if fault == "slip":
+        assert lost["by"] == pytest.approx(1e-3 * size, abs=5e-6)
+    read = finding(prepared, played)
+    assert any("slipped by" in n and "goes on with displacement" in n for n in read.notes)
+    for key, truth, within in (("strength", 498, 2e-3), ("strain_at_break", 20, 0.03), ("modulus", 206, 5e-3)):
+        assert read.reading(key).value == pytest.approx(truth, rel=within), key
+
+
+def test_without_the_mark_a_slip_would_be_in_the_strain(rig: Path) -> None:  # noqa: F811
+    prepared, played = faulty(rig, "tension", PULL, "kind: falls_off, at: 6 s, size: 1.5")
+    played.marks = [m for m in played.marks if m["kind"] != "extensometer lost"]
+    assert finding(prepared, played).reading("strain_at_break").value == pytest.approx(3.0, abs=0.2)
+
+
+def test_a_strain_that_is_controlled_by_what_slipped_ends_the_pull(rig: Path) -> None:  # noqa: F811
+    prepared, played = faulty(rig, "tension", STRAIN, "kind: slip, at: 6 s, size: 0.04")
+    assert played.trip is not None and played.trip.guard == "extensometer" and played.altered is not None
+    block = prepared.facts.block / prepared.facts.rate
+    assert played.altered * block <= 6.0 + 3 * block
+    assert not played.drive[(played.altered + 2) * prepared.facts.block :].any()
+    assert finding(prepared, played).reading("strain_at_break").value is None
+
+
+@pytest.mark.parametrize("name", ["tension", "cyclic"])
+@pytest.mark.parametrize(("fault", "channel"), [("runaway", "unit"), ("frozen", "displacement")])
+def test_a_crosshead_that_does_not_go_as_told_is_brought_to_rest(rig: Path, name: str, fault: str, channel: str) -> None:  # noqa: F811,E501
+    settings = PULL if name == "tension" else PULSES
+    _, played = faulty(rig, name, settings, f"kind: {fault}, at: 7.3 s, size: 3, channel: {channel}")
+    assert played.trip is not None and played.trip.guard == "frame_motion" and "commanded" in played.trip.label
+    assert played.trip.t < (9.0 if fault == "frozen" and name == "tension" else 7.8)
+
+
+def test_an_encoder_that_is_turned_round_is_told_by_the_first_movement(rig: Path) -> None:  # noqa: F811
+    text = rig.read_text()
+    rig.write_text(text.replace("GX-02: {sensitivity: 0.1 V/mm", "GX-02: {sensitivity: -0.1 V/mm"))
+    _, played = faulty(rig, "tension", PULL, "")
+    assert played.trip is not None and played.trip.guard == "frame_motion" and played.trip.t < 2.0
+
+
+@pytest.mark.parametrize("at", [2.5, 4.57, 5.9, 9.2])
+def test_a_specimen_that_breaks_under_pulses_ends_them_at_once(rig: Path, at: float) -> None:  # noqa: F811
+    prepared, played = faulty(rig, "cyclic", PULSES, f"kind: breaks, at: {at} s")
+    (why,) = [m["why"] for m in played.marks if m["kind"] == "pulsed"]
+    assert why == "break" and played.trip is None
+    block = prepared.facts.block
+    end = int(at * prepared.facts.rate / block) + 4
+    assert not played.drive[end * block :].any()
+
+
+def test_a_valve_that_is_stuck_is_shut_by_the_frame_itself(rig: Path) -> None:  # noqa: F811
+    _, played = faulty(rig, "tension", PULL, "kind: stuck, at: 6 s")
+    way = samples(played, "displacement", 100.0)
+    (broke,) = [m["t"] for m in played.marks if m["kind"] == "pulled"]
+    end = int((broke + 0.2) * 2000)
+    assert np.ptp(way[end:]) < 3e-5 and way[end] - way[int(broke * 2000)] > 3e-5  # it ran on for a tenth of a second
+
+
+def test_a_fault_that_nobody_knows_is_told_with_the_nearest(rig: Path) -> None:  # noqa: F811
+    rig.write_text(rig.read_text().replace("standin:\n", "standin:\n  faults: [{kind: runawy, at: 1 s}]\n", 1))
+    with pytest.raises(BadInput, match="did you mean 'runaway'"):
+        load_rig(rig)
+
+
+@pytest.mark.parametrize("speed", [3e-4, 5e-3, 2e-2])
+@pytest.mark.parametrize("scale", [0.9, 1.0, 1.1])
+def test_a_valve_that_lags_and_is_a_tenth_off_is_no_fault(speed: float, scale: float) -> None:
+    rate, n = 4000.0, 64
+    eye = MOTION.begin(Watched({"displacement": "length"}, rate, n, {}, {"frame_speed": 1e-3}), 1e-4)
+    t = np.arange(int(8 * rate)) / rate
+    asked = speed * np.sin(2 * np.pi * 0.9 * t) * np.clip(t - 1, 0, 1) + speed * (t > 5)
+    moved, state = np.zeros(t.size), 0.0
+    for i, v in enumerate(asked):
+        state += (v - state) / (0.02 * rate)
+        moved[i] = state
+    way = scale * np.cumsum(moved) / rate + 2e-6 * np.random.default_rng(1).standard_normal(t.size)
+    used = [eye(Block({"displacement": way[k : k + n]}, t[k], None, asked[k : k + n] / 1e-3)).used
+            for k in range(0, t.size - n, n)]  # fmt: skip
+    assert max(used) < 1.0
+    assert eye(Block({}, 0.0)).used == 0.0
+
+
+def test_what_falls_with_the_force_is_no_slip() -> None:
+    def one(step: float, fall: float, noise: float = 2e-7) -> float | None:
+        watch, rng = SlipWatch(), np.random.default_rng(3)
+        watch.rest(noise * rng.standard_normal(64))
+        t = np.arange(128) / 2000
+        held = {"extension": 2e-5 * t + noise * rng.standard_normal(128), "displacement": 1e-4 * t,
+                "force": np.full(128, 20e3)}  # fmt: skip
+        held["extension"][90:] += step
+        held["force"][90:] -= fall
+        for part in (slice(0, 64), slice(64, 128)):
+            seen = watch.look({k: v[part] for k, v in held.items()})
+        return seen
+
+    assert one(2e-5, 0.0) == pytest.approx(2e-5, abs=2e-6) and one(-6e-6, 0.0) == pytest.approx(-6e-6, abs=2e-6)
+    assert one(2e-5, 4e3) is None and one(0.0, 0.0) is None and one(2e-5, 0.0, noise=4e-6) is None
