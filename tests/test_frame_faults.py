@@ -118,6 +118,12 @@ def test_a_valve_that_lags_and_is_a_tenth_off_is_no_fault(speed: float, scale: f
     used = [eye(Block({"displacement": way[k : k + n]}, t[k], None, asked[k : k + n] / 1e-3)).used
             for k in range(0, t.size - n, n)]  # fmt: skip
     assert max(used) < 1.0
+    # Let go at once from its full speed, it runs out for a moment.
+    stop = np.where(t < 2, 0.02, 0.0) * np.clip(t, 0, 1)
+    way = np.cumsum(np.convolve(stop, np.exp(-np.arange(400) / 40) / 40.5)[: t.size]) / rate
+    eye = MOTION.begin(Watched({"displacement": "length"}, rate, n, {}, {"frame_speed": 1e-3}), 1e-4)
+    assert max(eye(Block({"displacement": way[k : k + n]}, t[k], None, stop[k : k + n] / 1e-3)).used
+               for k in range(0, t.size - n, n)) < 1.0  # fmt: skip
     assert eye(Block({}, 0.0)).used == 0.0
 
 

@@ -38,7 +38,7 @@ FEW = 8
 """Samples at the end of a block by which that is told"""
 NOTHING = 0.05
 """Share of the stiffness before, or of the one that was guessed, below which nothing is there that bears"""
-FALLEN = (0.3, 0.2)
+FALLEN = (0.15, 0.2)
 """Share of the greatest force that should be there, and share of that which is at most, where a specimen has broken"""
 MOST_CHANGE = 0.12
 """Share by which an amplitude changes at most from cycle to cycle"""

@@ -28,9 +28,9 @@ class Motion:
         self.limit = limit
         self.per_volt = float(bench.limits.get("frame_speed", 0.0))
         self.rate = bench.rate
-        count = max(round(LONG * bench.rate / bench.block), 4)
+        count = self.long = max(round(LONG * bench.rate / bench.block), 4)
         self.short = max(round(SHORT * bench.rate / bench.block), 2)
-        self.seen: deque[tuple[float, float, float, float, float]] = deque(maxlen=count)
+        self.seen: deque[tuple[float, float, float, float, float]] = deque(maxlen=count + 1)
         """Way commanded and its length, lowest and highest speed commanded, way shown"""
         self.last: float | None = None
 
@@ -44,10 +44,11 @@ class Motion:
         self.seen.append((float(speed.sum()) / self.rate, float(np.abs(speed).sum()) / self.rate,
                           float(speed.min()), float(speed.max()), shown))  # fmt: skip
         worst, off, told = 0.0, 0.0, 0.0
-        for n in (self.short, len(self.seen)):
-            rows = np.array(list(self.seen)[-n:])
+        for n in (self.short, self.long):
+            rows = np.array(list(self.seen)[-n - 1 :])
+            speeds, rows = rows, rows[-n:]  # the speed just before it still runs out in it
             asked, path, shown = float(rows[:, 0].sum()), float(rows[:, 1].sum()), float(rows[:, 4].sum())
-            allowed = SHARE * path + LATE * (float(rows[:, 3].max()) - float(rows[:, 2].min()))
+            allowed = SHARE * path + LATE * (float(speeds[:, 3].max()) - float(speeds[:, 2].min()))
             used = (abs(shown - asked) - allowed) / self.limit
             if used > worst:
                 worst, off, told = used, shown - asked, asked
