@@ -191,7 +191,9 @@ def frame_chain(
     assert rig.frame is not None
     speed = float(np.mean(drive)) * rig.frame.speed
     fastest = rig.front_end.source_range * abs(rig.frame.speed)
-    made.append(Tile("actuator", "Actuator", rig.frame.model, "at rest" if speed == 0 else f"{6e4 * speed:.3g} mm/min",
+    digits = ".0f" if abs(6e4 * speed) >= 100 else ".3g"
+    said = "at rest" if speed == 0 else f"{6e4 * speed:{digits}} mm/min"
+    made.append(Tile("actuator", "Actuator", rig.frame.model, said,
                      f"of {6e4 * fastest:.4g}", abs(speed) / fastest, 0.99, "drive"))  # fmt: skip
     worst = 0.0
     for c in rig.channels:

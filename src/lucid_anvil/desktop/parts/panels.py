@@ -198,6 +198,8 @@ def room_text(room: Room) -> tuple[str, float]:
         return (f"{left / 1e3:.1f} kN" if room.unit == "N" else f"{1e3 * left:.1f} mm"), 1 - room.used
     if room.key == "stroke":
         return f"{1e3 * left:.1f} mm", 1 - room.used
+    if room.unit == "m":
+        return f"{1e3 * left:.2f} mm", 1 - room.used
     digits = 1 if (room.limit or 0.0) >= 2 else 2
     return f"{left:.{digits}f} {room.unit}", 1 - room.used
 

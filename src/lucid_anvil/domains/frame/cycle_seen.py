@@ -57,13 +57,52 @@ class CycleSeen:
         force, way = np.abs(self.turn)
         return float(force / way) if way > 0 else math.nan
 
+    @property
+    def angle(self) -> float:
+        """Degrees by which the force leads."""
+        return float(np.degrees(np.angle(self.turn[0] * np.conj(self.turn[1]))))
+
     def values(self) -> dict[str, float]:
         """As the table of a take and the columns of one's own name it."""
         made: dict[str, float] = {}
         for role in self.roles:
             low, high = self.low[role], self.high[role]
             made |= {f"{role}_max": high, f"{role}_min": low, f"{role}_swing": high - low}
-        return {**made, "energy": self.energy, "ratio": self.ratio}
+        return {**made, "energy": self.energy, "ratio": self.ratio, "angle": self.angle}
+
+
+def measured(row: Mapping[str, float], roles: Sequence[str]) -> list[tuple[str, list[float], str, float]]:
+    """What a cycle showed of each channel: its name, largest, smallest and swing, their unit, and that in N or m."""
+    made = []
+    for role in roles:
+        scale, unit = ((1e3, "kN") if abs(row["force_max"]) >= 1e3 else (1.0, "N")) if role == "force" else (1e-3, "mm")
+        made.append((role, [row[f"{role}_{way}"] / scale for way in ("max", "min", "swing")], unit, scale))
+    return made
+
+
+def computed(
+    row: Mapping[str, float], area: float | None, length: float | None
+) -> list[tuple[str, str, list[float | None], str]]:
+    """What follows from it: name, formula, largest, smallest and swing, their unit; of what is one figure a cycle the
+    swing alone."""
+
+    def three(role: str, by: float) -> list[float | None]:
+        return [row[f"{role}_{way}"] / by for way in ("max", "min", "swing")]
+
+    made: list[tuple[str, str, list[float | None], str]] = []
+    swing = row["displacement_swing"]
+    stiffness = row["force_swing"] / swing if swing > 0 else None
+    if area:
+        made.append(("Stress", "force / area", three("force", area * 1e6), "MPa"))
+    if length:
+        made.append(("Strain", "displacement / length", three("displacement", length / 100), "%"))
+    made.append(("Stiffness", "force swing / displacement swing",
+                 [None, None, None if stiffness is None else stiffness / 1e3], "N/mm"))  # fmt: skip
+    if area and length and stiffness is not None:
+        made.append(("Modulus", "stress swing / strain swing", [None, None, stiffness * length / area / 1e6], "MPa"))
+    made.append(("Phase", "angle of the fundamentals", [None, None, row["angle"]], "°"))
+    made.append(("Energy", "area of the loop", [None, None, row["energy"]], "J"))
+    return made
 
 
 class Trend:

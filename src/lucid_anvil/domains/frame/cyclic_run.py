@@ -11,8 +11,9 @@ import numpy as np
 from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
-from .columns import computed, formulas
-from .cycle_seen import CycleSeen, Trend
+from .columns import computed as of_columns
+from .columns import formulas
+from .cycle_seen import CycleSeen, Trend, computed, measured
 from .stiffness_watch import COARSE, LEAST, StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
@@ -106,11 +107,13 @@ class Pulses:
                 " cycle: choose a lower one, or a front end with shorter blocks."
             )
         self.seen: dict[str, list[float]] = {}
-        self.told = CycleSeen(seen_roles(facts)) if self.thin or settings.columns else None
+        self.told = CycleSeen(seen_roles(facts))
         """Cycles as a reading tells them: from one rise through the middle to the next"""
         self.turned = 0
         """Number of the cycle that `told` is in"""
         self.u: Floats = np.zeros(facts.block)
+        self.newest: Mapping[str, float] | None = None
+        """The last that did"""
         self.row: dict[str, float] | None = None
         """What the cycle that has just ended showed"""
         self.trend = Trend()
@@ -187,8 +190,7 @@ class Pulses:
             x = held[role]
             low, high = self.seen.setdefault(role, [float("inf"), -float("inf")])
             self.seen[role] = [min(low, float(x.min())), max(high, float(x.max()))]
-        if self.told is not None:
-            self._tell(self.told, held)
+        self._tell(self.told, held)
         self.fallen(held)
         if math.floor(self.phase) <= self.cycle:
             return False
@@ -221,7 +223,8 @@ class Pulses:
         told.add(held, slice(end, None), u)
 
     def keep_shown(self, row: Mapping[str, float]) -> None:
-        """A cycle for the columns of one's own."""
+        """A cycle for the live tables and the columns of one's own."""
+        self.newest = row
         if self.columns:
             self.cycles = [*self.cycles[:1], {**row, "stiffness": row["force_swing"] / row["displacement_swing"]}]
 
@@ -320,10 +323,16 @@ class Pulses:
             shown["Stiffness"] = f"{self.trend.last / 1e3:.4g} N/mm"
             x, y = zip(*self.trend.all(), strict=True)
             made["curves"] = {"stiffness": {"now": [list(x), list(y)]}}
+        if self.newest is not None:
+            size = self.settings.specimen
+            made["measured"] = [list(r) for r in measured(self.newest, self.told.roles)]
+            made["computed"] = [list(r) for r in computed(self.newest, size.section(), size.parallel_length)]
         held_cycles = {k: np.array([c[k] for c in self.cycles]) for k in (self.cycles[0] if self.cycles else ())}
-        for column, one, values in computed(self.columns, held_cycles, self.settings.specimen) if held_cycles else ():
+        for column, one, values in of_columns(self.columns, held_cycles, self.settings.specimen) if held_cycles else ():
             if values is not None:
                 shown[column.title] = f"{values[-1]:.4g} {one.unit}".strip()
+                if "computed" in made:
+                    made["computed"].append([column.name, column.formula, [None, None, float(values[-1])], one.unit])
         return {**made, "shown": shown}
 
 
