@@ -79,6 +79,39 @@ def test_an_encoder_that_is_turned_round_is_told_by_the_first_movement(rig: Path
     assert played.trip is not None and played.trip.guard == "frame_motion" and played.trip.t < 2.0
 
 
+def test_an_extensometer_at_the_end_of_its_travel_and_a_hot_actuator_end_a_pull(rig: Path) -> None:  # noqa: F811
+    text = rig.read_text()
+    rig.write_text(text.replace("limit: 18 mm, label: Extensometer", "limit: 4 mm, label: Extensometer"))
+    _, played = faulty(rig, "tension", PULL, "")
+    assert played.trip is not None and (played.trip.guard, played.trip.channel) == ("length", "extension")
+    assert played.trip.label == "Extensometer" and abs(samples(played, "extension", 500.0)).max() < 4.1e-3
+    hot = ("  - {role: actuator, input: 4, kind: temperature, range: 10 V, sensor: GT-01, sensitivity: 50 mV/°C,"
+           " supply: off}\nroom: {")  # fmt: skip
+    text = text.replace("room: {", hot, 1).replace("guards:\n", "guards:\n  - {watch: temperature, limit: 22 °C}\n")
+    sensor = "  sensors:\n    GT-01: {sensitivity: 50 mV/°C, low_corner: 0 Hz, noise: 0.01}\n"
+    rig.write_text(text.replace("  sensors:\n", sensor))
+    plan = rig.parent.parent / "jobs" / "a" / "a.plan.yaml"
+    played = play_through(prepare(plan))
+    assert played.trip is not None and (played.trip.guard, played.trip.channel) == ("temperature", "actuator")
+    rig.write_text(rig.read_text().replace("{watch: temperature, limit: 22 °C}", "{watch: temperature, limit: 60 °C}"))
+    assert play_through(prepare(plan)).trip is None
+
+
+@pytest.mark.parametrize("pull", [{**STRAIN, "switch_at": "1 %", "speed_after": "40 mm/min"}, {**PULL, "take_off": "wait"}])
+def test_no_change_of_what_is_controlled_moves_the_load(rig: Path, pull: dict[str, Any]) -> None:  # noqa: F811
+    off = "take_off" in pull
+    plan = begin_plan("tension", rig, "Coupon", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    put(plan, ("pull",), pull)
+    if off:
+        put(plan, ("extensometer_off",), "1 %")
+    played = play_through(prepare(plan))
+    force, strain = samples(played, "force", 2e-4), samples(played, "extension", 500.0) / 0.05
+    at = int(np.argmax(strain >= 0.01))
+    before, after = force[at - 200 : at], force[at : at + 600]
+    trend = np.polyval(np.polyfit(np.arange(200), before, 1), 200 + np.arange(600))
+    assert played.trip is None and np.abs(after - np.minimum(trend, trend[0] + 250)).max() < 0.005 * 50e3
+
+
 @pytest.mark.parametrize("at", [2.5, 4.57, 5.9, 9.2])
 def test_a_specimen_that_breaks_under_pulses_ends_them_at_once(rig: Path, at: float) -> None:  # noqa: F811
     prepared, played = faulty(rig, "cyclic", PULSES, f"kind: breaks, at: {at} s")

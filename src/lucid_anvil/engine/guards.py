@@ -29,13 +29,14 @@ UNITS = {
     "drive": "V", "current": "A", "stroke": "m", "overload": "", "control_lost": "m/s²", "supply": "V",
     "disk": "B", "acceleration": "m/s²", "late": "s", "abort": "m/s²", "interlock": "",
     "load_heat": "°C", "supply_current": "A", "instrument": "", "chain": "%", "force": "N", "length": "m",
+    "temperature": "°C",
 }  # fmt: skip
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
     "acceleration": "Acceleration", "late": "Drive block late", "abort": "Abort corridor", "interlock": "Interlock",
     "load_heat": "Load temperature", "supply_current": "Supply current", "instrument": "Instruments",
-    "chain": "Measuring chain", "force": "Force", "length": "Length",
+    "chain": "Measuring chain", "force": "Force", "length": "Length", "temperature": "Temperature",
 }  # fmt: skip
 
 
@@ -253,6 +254,8 @@ class Guards:
             x = seen.channels[role]
             value = float(x[int(np.argmax(np.abs(x)))])
             return abs(value) / watch.limit, value, role
+        if kind == "temperature":
+            return self._warm(watch, seen)
         if kind == "overload":
             hit = np.flatnonzero(seen.block.overload)
             return (2.0 if hit.size else 0.0), float(hit.size), self.roles[hit[0]] if hit.size else None
@@ -278,6 +281,15 @@ class Guards:
         if kind == "disk":
             return watch.limit / max(self.free, 1.0), self.free, None
         return self._control_lost(watch, seen)
+
+    def _warm(self, watch: Watch, seen: Seen) -> tuple[float, float, str | None]:
+        """A temperature against what it may rise to, its room counted from that of a room."""
+        role = watch.part.channel or next((c.role for c in self.rig.channels if c.kind == "temperature"), "")
+        if role not in seen.channels:
+            return 0.0, 0.0, role
+        value = float(np.mean(seen.channels[role]))
+        rise = watch.limit - AMBIENT
+        return ((value - AMBIENT) / rise if rise > 1 else float(value >= watch.limit)), value, role
 
     def _chain(self, watch: Watch, seen: Seen) -> tuple[float, float, str | None]:
         """A control point, or a response that the level is notched for, no longer shows what it did while the others

@@ -75,6 +75,7 @@ class Check(Model):
 WATCHES = (
     "drive", "current", "stroke", "overload", "control_lost", "supply", "disk", "acceleration", "late", "abort",
     "interlock", "load_heat", "supply_current", "instrument", "chain", "force", "length",
+    "temperature",
 )  # fmt: skip
 """Kinds of guards that any bench knows"""
 

@@ -492,6 +492,7 @@ class Rig(Model):
 NEEDS = {
     "stroke": "acceleration", "acceleration": "acceleration", "abort": "acceleration", "control_lost": "acceleration",
     "current": "current", "force": "force", "length": "length",
+    "temperature": "temperature",
 }  # fmt: skip
 """Kind of channel that a guard watches"""
 
