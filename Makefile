@@ -28,6 +28,7 @@ parts: setup
 doubt: setup
 	$(PY) scripts/doubt.py
 	$(PY) scripts/doubt_at_rest.py
+	$(PY) scripts/doubt_frame.py
 
 mutants: setup
 	.venv/bin/python -m pip install -q --disable-pip-version-check -c constraints.txt -e '.[mutants]'

@@ -117,30 +117,27 @@ def test_its_own_guard_cuts_and_its_own_stand_in_is_heard(installed: Path, demo_
         "lucid-anvil-rig": 1, "name": "Hum", "channels": [{"role": "control", "input": 1, "kind": "voltage"}],
         "standin": {"scene": {"kind": "hum", "volts": "20 mV"}}, "guards": [{"watch": "overload"}],
     }  # fmt: skip
+    # A kind of input of its own, its unit known from the tile to the record; and a check of its own.
+    rig["channels"].append({"role": "shaft", "input": 2, "kind": "torque", "sensor": "T-1", "sensitivity": "0.5 V/(N*m)"})
+    rig["standin"]["sensors"] = {"T-1": {"sensitivity": "0.5 V/(N*m)", "low_corner": "0 Hz", "noise": 0}}
     hum = demo_lab.folder / "rigs" / "hum.rig.yaml"
     hum.write_text(dump_yaml(rig), encoding="utf-8")
     plan = place.with_name("hum.plan.yaml")
-    plan.write_text(place.read_text().replace("shaker.rig", "hum.rig").replace("watch: loud", "watch: overload")
-                    .replace("limit: 1 m/s^2", "limit: 1"), encoding="utf-8")  # fmt: skip
+    told = (place.read_text().replace("shaker.rig", "hum.rig").replace("watch: loud", "watch: overload")
+            .replace("limit: 1 m/s^2", "limit: 1")
+            .replace("guards:", "walk_round: [{key: q, text: Inputs at rest, sense: quiet}]\nguards:"))  # fmt: skip
+    plan.write_text(told, encoding="utf-8")
     done = cli("run", str(plan), "--pace", "fast", "--take", str(tmp_path / "hum"), "--json", str(tmp_path / "hum.json"))
     assert done.returncode == 0, done.stdout + done.stderr
     finding = json.loads((tmp_path / "hum.json").read_text())
     # 0.3 V of tone beside 20 mV of hum, both peaks.
     assert abs(finding["readings"][0]["value"] - 20 * math.log10(math.hypot(0.3, 0.02) / 0.02)) < 0.3
-    # A kind of input of its own, its unit known from the tile to the record; and a check of its own.
-    rig["channels"].append({"role": "shaft", "input": 2, "kind": "torque", "sensor": "T-1", "sensitivity": "0.5 V/(N*m)"})
-    rig["standin"]["sensors"] = {"T-1": {"sensitivity": "0.5 V/(N*m)", "low_corner": "0 Hz", "noise": 0}}
-    hum.write_text(dump_yaml(rig), encoding="utf-8")
+    signed = next(e for e in Take(tmp_path / "hum").events() if e["kind"] == "begin")
+    assert "inputs at rest\"" in json.dumps(signed, ensure_ascii=False)
     prepared = prepare(plan)
     assert next(i.unit for i in prepared.facts.inputs if i.role == "shaft") == "N*m"
     samples = {"control": np.zeros(64), "shaft": np.full(64, 1.0), "drive": np.zeros(64)}
     assert any("2.00 N*m" in t.value or "N*m" in t.value for t in listening_chain(prepared, samples, {}))
-    told = plan.read_text().replace("guards:", "walk_round: [{key: q, text: Inputs at rest, sense: quiet}]\nguards:")
-    plan.write_text(told, encoding="utf-8")
-    done = cli("run", str(plan), "--pace", "fast", "--take", str(tmp_path / "hum2"))
-    assert done.returncode == 0, done.stdout + done.stderr
-    signed = next(e for e in Take(tmp_path / "hum2").events() if e["kind"] == "begin")
-    assert "inputs at rest\"" in json.dumps(signed, ensure_ascii=False)
     plan.write_text(told.replace("sense: quiet", "sense: quite"), encoding="utf-8")
     with pytest.raises(BadInput, match="did you mean 'quiet'"):
         prepare(plan)

@@ -93,7 +93,7 @@ def test_a_door_under_attack_leaves_the_run_alone(
         big = httpx.post(address.url("/mark"), content=b'{"text": "' + b"x" * 5_000_000 + b'"}')
         assert big.status_code == 401
         assert httpx.post(address.url("/mark"), content=b"x" * 5000, headers=address.headers).status_code == 413
-        for k in range(300):
+        for k in range(60):
             assert httpx.get(address.url("/board"), headers={"Authorization": f"Bearer {k}"}).status_code == 401
         for more in ({"Origin": "http://evil.example"}, {"Host": "evil.example"}):
             assert httpx.get(address.url("/board"), headers={**address.headers, **more}).status_code == 403
@@ -102,7 +102,7 @@ def test_a_door_under_attack_leaves_the_run_alone(
                            ("mark", b"[" * 4000), ("mark", b"\xff\xfe")):  # fmt: skip
             answer = httpx.post(address.url(f"/{name}"), content=body, headers=address.headers)
             assert answer.status_code == 422 and answer.json()["detail"], (name, body[:20])
-        assert fuzzed(address) > 200
+        assert fuzzed(address) > 80
         door = _door_of(running.process.pid)
         os.kill(door, signal.SIGKILL)
         for one in idle:
@@ -125,7 +125,7 @@ def fuzzed(address: Any) -> int:
     count = 0
     with httpx.Client(headers=address.headers) as client:
 
-        @settings(max_examples=300)
+        @settings(max_examples=120)
         @given(
             st.sampled_from(sorted(ORDERS)), json_like | st.fixed_dictionaries({"by": json_like, "level": json_like})
         )
