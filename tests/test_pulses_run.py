@@ -199,7 +199,7 @@ def test_columns_of_ones_own_are_computed_live_and_afterwards(rig: Path) -> None
         way = {"displacement_max": (6 + 0.1 * k) * 1e-3, "displacement_min": 1e-3,
                "displacement_swing": (5 + 0.1 * k) * 1e-3}  # fmt: skip
         pulses.keep_shown({"cycle": k + 1.0, "force_max": 2200.0, "force_min": 200.0, "force_swing": 2000.0,
-                           "energy": 2.0 - 0.1 * k, **way})  # fmt: skip
+                           "energy": 2.0 - 0.1 * k, "angle": 7.0, **way})  # fmt: skip
     shown = pulses.live({"force": np.zeros(4), "displacement": np.zeros(4)})["shown"]
     assert shown["Stress = force_max / area"] == "880 kPa" and float(shown[columns[1]["name"] + " = " + columns[1]["formula"]
                                                                            ].split()[0]) < 100  # fmt: skip

@@ -80,8 +80,8 @@ def complex_stiffness(
     force: Floats, displacement: Floats, rate: float, f: float, a: int, b: int
 ) -> tuple[complex, float]:
     """Force over displacement of samples a..b−1, compression positive in both whichever sign was recorded, and its
-    standard error as a ratio: what is left of the fit, and half of what its two halves differ by, since a specimen that
-    still changes leaves less behind than it is off."""
+    standard error as a ratio: what is left of the fit, and what its two halves differ by, since a specimen that still
+    changes leaves less behind than it is off."""
     made, error = fit(np.array([force[a:b], displacement[a:b]]), rate, f, a)
     if abs(made[1]) == 0 or abs(made[0]) == 0:
         return complex(np.nan, np.nan), float("nan")
@@ -93,7 +93,7 @@ def complex_stiffness(
     middle = (a + b) // 2
     halves = [fit(np.array([force[i:j], displacement[i:j]]), rate, f, i)[0] for i, j in ((a, middle), (middle, b))]
     first, last = (complex(h[0] / h[1]) if abs(h[1]) > 0 else complex(np.nan, np.nan) for h in halves)
-    apart = abs(first - last) / abs(k) / 2
+    apart = abs(first - last) / abs(k)
     return k, float(np.hypot(left, apart)) if np.isfinite(apart) else left
 
 

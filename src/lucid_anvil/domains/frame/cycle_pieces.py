@@ -137,8 +137,9 @@ def _from_raw(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Seque
         held = {r: x - float(mark.get(r, 0.0)) for r, x in held.items()}
     force, held, notes = _signed(force, held)
     period = settings.period or (1 / settings.frequency if settings.frequency else None)
-    if period is None and any(m.get("kind") == "pulses" for m in marks) and settings.pulse.blocks:
-        period = 1 / settings.pulse.frequency  # of several sizes the record itself tells it badly
+    own = settings.pulse.blocks or settings.pulse.pause or settings.pulse.shape not in ("sine", "haversine")
+    if period is None and any(m.get("kind") == "pulses" for m in marks) and own:
+        period = 1 / settings.pulse.cycles_a_second  # the record itself tells it badly
     samples = cycles.period_of(force) if period is None else period * rate
     if samples is not None and not 3 <= samples <= max(n, 3):
         if period is not None:

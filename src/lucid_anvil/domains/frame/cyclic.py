@@ -19,8 +19,10 @@ from ...core.formulas import Formula
 from ...core.quantities import parse
 from .columns import Column, computed, fit, formulas
 from .cycle_pieces import Piece, jumps_in, piece_of, turns_in
+from .pulse_shapes import Shape, shape_of
 from .shared import FrameMethod, FrameSettings, Specimen, sensed
 
+UNITS = {"force": "N", "length": "m", "stress": "Pa", "strain": "m/m"}
 AUTO = 10_000
 """Pulses from which on the raw record is thinned where nobody says otherwise"""
 MOST_POINTS = 20_000
@@ -44,10 +46,15 @@ class PulseBlock(Model):
 class PulseSettings(Model):
     """How a specimen is pulsed where a frame is driven; a record that is there knows nothing of it."""
 
-    control: Literal["force", "length"] = "force"
-    shape: Literal["haversine", "sine"] = "haversine"
+    control: Literal["force", "length", "stress", "strain"] = "force"
+    """A stress and a strain become a force and a length by the specimen's sizes"""
+    shape: Literal["haversine", "sine", "triangle", "square", "points"] = "haversine"
+    points: list[list[float]] = Field(default_factory=list)
+    """[time, load] of one pulse, from one least load to the next, in any units: a course that was recorded, say"""
+    pause: Annotated[float, quantity("s")] = 0.0
+    """Between pulses, at the load that they begin with"""
     mean: Any = "1.2 kN"
-    """Pressed, counted positive; a force or a length, as control says"""
+    """Pressed, counted positive; a force, length, stress or strain, as control says"""
     amplitude: Any = "1 kN"
     """From the mean to a peak"""
     frequency: Annotated[float, quantity("Hz")] = 1.0
@@ -70,10 +77,13 @@ class PulseSettings(Model):
 
     @model_validator(mode="after")
     def _sensible(self) -> PulseSettings:
-        unit = "N" if self.control == "force" else "m"
+        unit = UNITS[self.control]
         self.mean, self.amplitude = (parse(getattr(self, k), unit, k) for k in ("mean", "amplitude"))
-        if min(self.frequency, self.stiffness, self.amplitude, self.rest) <= 0:
-            raise ValueError("amplitude, frequency, stiffness and rest must be above zero.")
+        if min(self.frequency, self.stiffness, self.amplitude, self.rest) <= 0 or self.pause < 0:
+            raise ValueError("amplitude, frequency, stiffness and rest must be above zero, pause not below.")
+        if bool(self.points) != (self.shape == "points"):
+            raise ValueError("points and shape: give points with `shape: points`, or neither.")
+        self.shaped()
         if self.amplitude > self.mean:
             raise ValueError("amplitude: beyond the mean the plates would part: raise the mean.")
         if self.repeats > 1 and not self.blocks:
@@ -83,6 +93,27 @@ class PulseSettings(Model):
             if not 0 < one.amplitude <= one.mean:
                 raise ValueError(f"block {i}: its amplitude must lie above zero and not beyond its mean.")
         return self
+
+    def shaped(self) -> Shape:
+        """The course of a pulse and the pause behind it. Raises BadInput."""
+        return shape_of(self.shape, self.pause * self.cycles_a_second, self.points)
+
+    @property
+    def cycles_a_second(self) -> float:
+        """Pulses with their pauses."""
+        return 1 / (1 / self.frequency + self.pause)
+
+    def by_sizes(self, area: float | None, length: float | None) -> PulseSettings:
+        """The same in force or length. Raises ValueError where the size that this takes is missing."""
+        if self.control in ("force", "length"):
+            return self
+        by = area if self.control == "stress" else length
+        if by is None:
+            what = "area" if self.control == "stress" else "parallel_length"
+            raise ValueError(f"specimen: its {what} is missing: pulses of {self.control} need it.")
+        blocks = [b.model_copy(update={"mean": by * b.mean, "amplitude": by * b.amplitude}) for b in self.blocks]
+        return self.model_copy(update={"control": "force" if self.control == "stress" else "length", "blocks": blocks,
+                                       "mean": by * self.mean, "amplitude": by * self.amplitude})  # fmt: skip
 
     @property
     def sizes(self) -> list[PulseBlock]:
@@ -158,6 +189,7 @@ class CyclicSettings(FrameSettings):
             raise ValueError("stop_share: it must lie between 0 and 100 %.")
         if self.columns:
             formulas(self.columns, self.specimen)
+        self.pulse = self.pulse.by_sizes(self.specimen.section(), self.specimen.parallel_length)
         return self
 
 
@@ -257,15 +289,16 @@ class Cyclic(FrameMethod):
     def course(self, settings: CyclicSettings) -> list[CourseItem]:
         p = settings.pulse
         if not p.blocks:
-            return [CourseItem("Zero", p.rest), CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.frequency,
-                                                           p.frequency)]  # fmt: skip
+            whole = CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.cycles_a_second, p.cycles_a_second)
+            return [CourseItem("Zero", p.rest), whole]
         scale, unit = (1e-3, "kN") if p.control == "force" else (1e3, "mm")
         words = [f"{b.cycles} × {scale * b.mean:.3g} ± {scale * b.amplitude:.3g} {unit}" for b in p.blocks]
-        held = [CourseItem(w, b.cycles / p.frequency, p.frequency) for w, b in zip(words, p.blocks, strict=True)]
+        hertz = p.cycles_a_second
+        held = [CourseItem(w, b.cycles / hertz, hertz) for w, b in zip(words, p.blocks, strict=True)]
         from .cyclic_run import MOST_SHOWN
 
         if p.repeats * len(held) > MOST_SHOWN:
-            whole = CourseItem(f"{p.repeats} times {len(held)} blocks", p.total / p.frequency, p.frequency)
+            whole = CourseItem(f"{p.repeats} times {len(held)} blocks", p.total / p.cycles_a_second, p.cycles_a_second)
             return [CourseItem("Zero", p.rest), whole]
         return [CourseItem("Zero", p.rest), *held * p.repeats]
 
@@ -278,7 +311,7 @@ class Cyclic(FrameMethod):
         units = {"cycle": "", "t": "s", "energy": "J", "ratio": "N/m"}
         for role in seen_roles(facts):
             units |= {f"{role}_{way}": "N" if role == "force" else "m" for way in ("max", "min")}
-        return Thinned(p.rest + 8 * CONTACT + p.kept_about / p.frequency, p.keep_first / p.frequency, units)
+        return Thinned(p.rest + 8 * CONTACT + p.kept_about / p.cycles_a_second, p.keep_first / p.cycles_a_second, units)
 
     def perform(self, settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .cyclic_run import perform

@@ -35,6 +35,8 @@ LEARN = 0.6
 """Share of what is missing that a cycle's amplitude is changed by"""
 BEYOND = 1.3
 """Times the amplitude that the crosshead's speed allows, to which it may be corrected: flanks become straight then"""
+SURE = 20.0
+"""Times the scatter of the force that it must be, to be taken for contact"""
 FEW = 8
 """Samples at the end of a block by which that is told"""
 NOTHING = 0.05
@@ -49,11 +51,6 @@ EVERY, SELDOM = 1.0, 1e-4
 """s between two positions that could be gone on from, at least; and share of the time that has passed"""
 MOST_SHOWN = 12
 """Blocks that are drawn one by one"""
-SHAPES = {
-    "sine": (lambda u: np.sin(2 * np.pi * u), lambda u: 2 * np.pi * np.cos(2 * np.pi * u)),
-    "haversine": (lambda u: -np.cos(2 * np.pi * u), lambda u: 2 * np.pi * np.sin(2 * np.pi * u)),
-}
-"""From -1 to 1 over a cycle, and its slope over the share of the cycle"""
 
 
 class Pulses:
@@ -65,13 +62,14 @@ class Pulses:
         self.settings, self.facts, self.pulse = settings, facts, settings.pulse
         self.per_volt = facts.limits["frame_speed"]
         self.fastest = 0.98 * facts.source_range * abs(self.per_volt)
-        self.frequency, self.total, self.thin = self.pulse.frequency, self.pulse.total, self.pulse.thin
+        self.frequency, self.total, self.thin = self.pulse.cycles_a_second, self.pulse.total, self.pulse.thin
         # What is corrected by is older, the longer blocks are beside a cycle: then less at a time, or it would hunt.
         self.learn = LEARN / (1 + 2 * LATE * facts.block * self.frequency / facts.rate)
-        self.shape, self.slope = SHAPES[self.pulse.shape]
+        made = self.pulse.shaped()
+        self.shape, self.slope = made.value, made.slope
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
-        self.start = 0.25 if self.pulse.shape == "haversine" else 0.0  # it begins in the middle
+        self.start = made.start  # it begins in the middle
         self.phase = self.start
         self.cycle = self.begun = 0
         """Of the whole run, an earlier take's included, and at which this one begins"""
@@ -149,7 +147,7 @@ class Pulses:
         fresh = self.cycle - self.begun < GROW
         grown = np.clip((u - self.begun + 1) / GROW, 1 / 3, 1.0) if fresh else np.ones(n)
         size = self.amplitude * grown
-        speed = size * self.slope(u) * self.frequency
+        speed = size * self.slope(np.asarray(u)) * self.frequency
         # What is shown was commanded two blocks ago: it is held against where it should have been then.
         was = u[0] - LATE * n * self.frequency / rate
         if was > self.begun + self.start:
@@ -164,7 +162,8 @@ class Pulses:
     def meet(self, held: Mapping[str, Floats]) -> bool:
         """Whether the specimen bears half of the mean; then its stiffness is known, and the guess of it put right."""
         force, way = float(np.mean(held["force"])), float(np.mean(held["displacement"]))
-        if force > 0 and way > 0:
+        # What is hardly more than noise is no contact that could be lost.
+        if way > 0 and force > SURE * float(np.std(np.diff(held["force"]))):
             self.line = (0.0, force / way, 0.0, force)
         if self.pulse.control != "force":
             return way >= 0.5 * self.middle
