@@ -90,6 +90,32 @@ def shaker_lab(folder: Path, channels: int, physics: bool, method: str, rate: st
     return file
 
 
+def frame_lab(folder: Path) -> Path:
+    """A lab whose frame has six channels at 5 kHz, and pulses on it."""
+    from lucid_anvil.engine.newplan import begin_plan
+    from lucid_anvil.lab.beginning import begin_lab
+    from lucid_anvil.lab.editing import put
+    from lucid_anvil.lab.textfiles import dump_yaml, load_yaml
+
+    lab = begin_lab(folder, "Bench of one", [], "K.B.", True)
+    place = lab.folder / "rigs" / "pulser.rig.yaml"
+    rig = load_yaml(place)
+    rig["front_end"]["rate"] = "5 kHz"
+    for i in range(4):
+        rig["channels"].append({"role": f"way{i}", "input": 3 + i, "kind": "length", "range": "10 V", "sensor": "GX-02",
+                                "sensitivity": "0.2 V/mm", "supply": "off"})  # fmt: skip
+    place.write_text(dump_yaml(rig), encoding="utf-8")
+    plan = begin_plan("cyclic", place, "Fender", lab.jobs / "a" / "a.plan.yaml", lab=lab)
+    put(plan, ("pulse",), {"frequency": "2 Hz", "cycles": 400})
+    return plan
+
+
+def frame_speed() -> float:
+    """Times real time of a frame's loop, all processes, guards, recorder and door on."""
+    with tempfile.TemporaryDirectory() as work:
+        return speed_of(frame_lab(Path(work) / "lab"), Path(work))[0]
+
+
 def resident(pids: list[int]) -> float:
     """MB of memory that processes hold."""
     total = 0.0
@@ -562,6 +588,7 @@ def main() -> None:
         for physics in (True, False):
             name = "with the stand-in" if physics else "without it"
             print(f"{method}, 8 channels, {name}: {shaker_speed(method, physics):.1f} times real time", flush=True)
+    print(f"load frame, 6 channels at 5 kHz: {frame_speed():.1f} times real time", flush=True)
     print(f"door {flooded()}", flush=True)
     print(f"averaged spectra: {spectra_ratio()}", flush=True)
     print(f"100 million samples: {long_record()}", flush=True)

@@ -152,7 +152,8 @@ def main() -> None:
     for key, made in held.items():
         error, doubt = np.array(made).T
         share = error / doubt
-        print(f"{key:10} inside {int((np.abs(share) <= 1).sum())} of {runs}, rms error/U {np.sqrt(np.mean(share**2)):.3f},"
+        inside, rms = int((np.abs(share) <= 1).sum()), float(np.sqrt(np.mean(share**2)))
+        print(f"{key:10} inside {inside} of {runs}, rms error/U {rms:.3f},"
               f" U {100 * np.median(doubt):.2f} % (median), mean error {100 * error.mean():+.3f} %")  # fmt: skip
 
 
