@@ -359,6 +359,10 @@ class Method:
     """What it follows, as certificates say it; its title where none is named"""
     checks: str = ""
     """Role of the sensor whose sensitivity it checks between calibrations; empty where it checks none"""
+    unit_is: str = ""
+    """Device of the rig that it calibrates as its unit, where that is no sensor of a channel"""
+    knows: Mapping[str, str] = {}
+    """Settings that the ledger tells when a plan is begun, by the device of the rig whose last calibration each is"""
     calibrates: bool = False
     """Whether a finding may go into the ledger as the calibration of the sensor in the role `unit`"""
 

@@ -9,10 +9,11 @@ from pathlib import Path
 from typing import Any
 
 from ..contracts import registry
+from ..contracts.method import Method
 from ..core.errors import BadInput
 from ..lab.patterns import free_folder, slug
 from ..lab.place import Lab, lab_of
-from ..lab.planning import reference_settings, sensors_of
+from ..lab.planning import record_of_sensor, reference_settings, sensors_of
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
@@ -62,6 +63,10 @@ def new_plan(
         held |= {"job": facts.job, "customer": facts.customer, "customer_address": facts.customer_address,
                  "operator": facts.operator, "sensors": sensors_of(lab, rig_file)}  # fmt: skip
     settings = dict(method.usual)
+    if lab is not None:
+        known, told = of_devices(lab, rig, method)
+        held["sensors"] = {**held["sensors"], **known}
+        settings |= told
     if method.needs_record:
         if record is None:
             raise BadInput(f"{name}: it plays a record: choose its file (--record FILE).")
@@ -75,6 +80,32 @@ def new_plan(
     whole = method.as_plan(settings)
     return {**held, "article": article, "rig": str(rig_file.resolve()),
             "walk_round": [dict(c) for c in method.walk_round or SENSED_WALK_ROUND], **whole}  # fmt: skip
+
+
+def of_devices(lab: Lab, rig: Rig, method: Method) -> tuple[dict[str, Any], dict[str, Any]]:
+    """What the ledger knows of the rig's devices: who is the unit and on whom settings rest, by role; the settings.
+    Raises BadInput where the unit stands in no ledger."""
+    serials = {"frame": rig.frame.serial if rig.frame is not None else None}
+    wanted = {d: serials.get(d) for d in {*method.knows.values(), method.unit_is} if d}
+    ledger = lab.ledger()
+    known = {e.sensor.serial: e for e in ledger.entries() if e.sensor.serial in wanted.values()}
+    ledger.close()
+    roles: dict[str, Any] = {}
+    told: dict[str, Any] = {}
+    for setting, device in method.knows.items():
+        entry = known.get(wanted[device] or "")
+        if entry is not None and entry.last is not None:
+            roles[device] = record_of_sensor(entry)
+            told[setting] = f"{entry.last.sensitivity!r} {entry.last.unit}"
+    if method.unit_is:
+        entry = known.get(wanted[method.unit_is] or "")
+        if entry is None:
+            raise BadInput(
+                f"The {method.unit_is} of this rig stands in no ledger: enter it there, and its serial number in the"
+                " rig."
+            )
+        roles["unit"] = record_of_sensor(entry)
+    return roles, told
 
 
 def _reference(lab: Lab | None, rig: Rig, rig_file: Path) -> dict[str, Any]:

@@ -99,7 +99,9 @@ def run_plan(
             raise BadInput(f"{plan}: {board.message}")
         return Outcome(folder, "failed", board.message, None)
     kept = Take(folder)
-    return Outcome(folder, kept.status(), kept.reason(), kept.finding())
+    finding = kept.finding()
+    # A take that could not be read says why: the run itself may have been without fault.
+    return Outcome(folder, kept.status(), kept.reason() or (board.message if finding is None else None), finding)
 
 
 def run_series(

@@ -373,6 +373,8 @@ class FramePart(Model):
     """A load frame: its valve takes a command of speed, so that nothing commanded is a crosshead at rest."""
 
     model: str = "stand-in frame"
+    serial: str | None = None
+    """As it stands in the ledger, with what it gives way by"""
     speed: Annotated[float, quantity("m/s/V")] = 1e-3
     """Of the crosshead, per volt at the source; positive pulls"""
     force: Annotated[float, quantity("N")] = 50e3

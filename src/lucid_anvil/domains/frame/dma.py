@@ -238,6 +238,7 @@ class Dma(FrameMethod):
         {"key": "answers", "text": "Chamber answers", "sense": "chamber"},
     )
     told = ("ramp", "point")
+    knows = {"compliance": "frame"}
     Settings = DmaSettings
     readings = listed(KEYS)
     curves = {

@@ -171,6 +171,7 @@ class Tension(FrameMethod):
         {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
     )
     told = ("pull",)
+    knows = {"compliance": "frame"}
     Settings = TensionSettings
     readings = {**listed(KEYS), "proof_0.2": "Proof strength at each offset of the list [MPa]"}
     curves = {"stress": "Stress [MPa] over strain [%]"}

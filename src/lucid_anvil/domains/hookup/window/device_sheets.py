@@ -50,6 +50,7 @@ AMPLIFIER = (("gain", "Amplifier's gain", "a ratio, such as 20"), ("clip", "Ampl
 FRAME = (
     ("model", "Load frame", "its name"), ("speed", "Speed of the crosshead", "per volt, such as 0.5 mm/s/V"),
     ("force", "Force", "of frame and load cell, such as 50 kN"),
+    ("serial", "Serial number", "as it stands in the ledger; empty where it does not"),
     ("travel", "Travel", "between its stops, such as 200 mm"),
 )  # fmt: skip
 CHAMBER = (
