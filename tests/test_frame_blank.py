@@ -22,8 +22,8 @@ from lucid_anvil.lab.place import Lab
 from lucid_anvil.lab.plans import load_plan
 from lucid_anvil.lab.takes import Take
 
-TRUE = 1 / 4e7
-"""m/N, of the stand-in's frame"""
+TRUE = 1e9 / 4e7
+"""µm/kN, of the stand-in's frame"""
 SCENE = "modulus: 206 GPa, area: 50 mm^2, length: 75 mm"
 
 
@@ -40,7 +40,7 @@ def lab(tmp_path: Path) -> Lab:
 
 def enter(lab: Lab) -> None:
     ledger = lab.ledger()
-    ledger.add(Sensor("LF-1", "load frame", model="FR-50", unit="m/N"))
+    ledger.add(Sensor("LF-1", "load frame", model="FR-50", unit="µm/kN"))
     ledger.close()
 
 
@@ -71,11 +71,13 @@ def test_it_is_measured_kept_and_used(lab: Lab) -> None:
     ledger = lab.ledger()
     last = ledger.entry("LF-1").last
     ledger.close()
-    assert last is not None and last.unit == "m/N" and last.sensitivity == pytest.approx(TRUE, rel=3e-3)
+    assert last is not None and last.unit == "µm/kN" and last.sensitivity == pytest.approx(TRUE, rel=3e-3)
     for name, rig in (("tension", "frame"), ("frame-compliance", "blank")):
         made = load_plan(begin_plan(name, lab.folder / "rigs" / f"{rig}.rig.yaml", "Next", lab.jobs / name / "n.plan.yaml"))
         if name == "tension":
-            assert made.step.settings["compliance"] == f"{last.sensitivity!r} m/N"
+            settings = prepare(lab.jobs / name / "n.plan.yaml").settings
+            assert settings.compliance == pytest.approx(1 / 4e7, rel=3e-3)  # in m/N
+            assert made.step.settings["compliance"] == f"{last.sensitivity!r} µm/kN"
             assert made.sensors["frame"].certificate == number and "unit" not in made.sensors
     pulled = _take(lab.jobs / "tension" / "n.plan.yaml")
     assert not tell_ledger(pulled)  # the run has told it already
@@ -119,10 +121,10 @@ def foreign(noise: float = 0.0, **settings: Any) -> Any:
 
 def test_a_record_from_elsewhere_is_read_by_its_rising_branches() -> None:
     found = foreign(noise=1e-7)
-    assert value(found, "compliance") == pytest.approx(3e-8, rel=5e-3) and value(found, "spread") < 1
+    assert value(found, "compliance") == pytest.approx(30, rel=5e-3) and value(found, "spread") < 1
     assert any("3 rising branches" in n for n in found.notes) and any("not taken off" in n for n in found.notes)
     stiff = foreign(blank_stiffness="1e9 N/m")
-    assert value(stiff, "compliance") == pytest.approx(2.9e-8, rel=5e-3)
+    assert value(stiff, "compliance") == pytest.approx(29, rel=5e-3)
     assert value(foreign(blank_stiffness="2e7 N/m"), "compliance") is None  # it would give way by more than was seen
 
 

@@ -22,7 +22,7 @@ UNITS = {"microphone": "mV/Pa", "force sensor": "mV/N", "force hammer": "mV/N", 
          "displacement sensor": "V/mm", "thermometer": "mV/K", "vibration calibrator": "m/s²",
          "sound calibrator": "Pa", "weight": "kg", "pressure balance": "bar", "voltmeter": "V/V", "power supply": "V",
          "load bank": "Ω", "shunt": "mΩ", "coupler": "cm³", "amplifier": "V/V", "front end": "V/V",
-         "load frame": "m/N"}  # fmt: skip
+         "load frame": "µm/kN"}  # fmt: skip
 """What one of a kind gives, or is, where nothing else is typed"""
 USES = ("working", "reference")
 

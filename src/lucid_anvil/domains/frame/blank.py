@@ -28,14 +28,17 @@ from ...contracts.samples import Readings, known_roles, points, samples_in, shar
 from ...contracts.settings import Flag, quantity
 from ...contracts.sketch import line
 from ...core.errors import BadInput
+from ...core.quantities import factor, same_kind
 from .shared import FrameMethod, FrameSettings, length_in, sensed, thinned
 
 PART = (0.2, 0.9)
 """Shares of the greatest force between which it is read"""
+SCALE = 1e-9
+"""m/N of 1 µm/kN"""
 LET_GO = 0.02
 """Share of it at which a branch ends"""
 KEYS = {
-    "compliance": ("Compliance of frame and grips", "m/N"),
+    "compliance": ("Give of frame and grips", "µm/kN"),
     "spread": ("Spread of it between the branches", "%"),
 }
 
@@ -109,7 +112,8 @@ class Blank(FrameMethod):
             made.absent(list(KEYS), "the blank alone would give way by more: look at its stiffness")
             return Finding(self.name, made.all(), notes=tuple(notes))
         stated = share_of(settings.uncertainty, "force", "displacement") * float(held.mean())
-        made.put("compliance", value, float(np.hypot(2 * spread / np.sqrt(held.size), stated)))
+        doubt = float(np.hypot(2 * spread / np.sqrt(held.size), stated))
+        made.put("compliance", value / SCALE, doubt / SCALE)
         made.put("spread", 100 * spread / value, 0.0)
         low, high = (100 * p for p in PART)
         notes.append(f"From {held.size} rising branches, {low:g} to {high:g} % of the greatest force.")
@@ -121,10 +125,10 @@ class Blank(FrameMethod):
         reading = finding.reading("compliance")
         if reading.value is None:
             raise BadInput(f"there is no compliance to enter ({reading.reason}).")
-        if unit != "m/N":
-            raise BadInput(f"the ledger has this frame in {unit}: a compliance is in m/N; enter it as a load frame.")
+        if not same_kind(unit, "m/N"):
+            raise BadInput(f"the ledger has this frame in {unit}: a compliance is in µm/kN; enter it as a load frame.")
         doubt = None if reading.uncertainty is None else 100 * reading.uncertainty / reading.value
-        return Calibrated(reading.value, "m/N", doubt, at="frame, cell and grips")
+        return Calibrated(reading.value * factor("µm/kN", unit), unit, doubt, at="frame, cell and grips")
 
     # --- running ---------------------------------------------------------------------------------------------
 
