@@ -17,6 +17,9 @@ from ..core.signal.sinefit import Floats
 from ..formats import pieces
 from ..formats.hdf5file import describe, state_root
 
+LITTLE = 1 << 16
+"""bytes of what was written that are kept at hand, a dataset: left alone, a long run would hold megabytes of each"""
+
 
 class Recorder:
     """Writes `raw.h5` in SWMR mode and `events.jsonl`. At most one second is lost to a kill."""
@@ -38,7 +41,8 @@ class Recorder:
         self.sets = []
         chunk = block * max(1, round(0.5 * rate / block))
         for i, held in enumerate(channels):
-            made = group.create_dataset(f"{i:03d}", shape=(0,), maxshape=(None,), dtype="f4", chunks=(chunk,))
+            made = group.create_dataset(f"{i:03d}", shape=(0,), maxshape=(None,), dtype="f4", chunks=(chunk,),
+                                         rdcc_nbytes=max(8 * chunk, LITTLE))  # fmt: skip
             extra = {k: v for k, v in held.items() if k not in ("label", "unit", "per_volt")}
             describe(made, held["label"], held["unit"], rate, extra)
             self.sets.append(made)
@@ -131,12 +135,14 @@ class _Thin:
         self.begins = ring.create_dataset("begins", data=np.full(slots, -1, dtype="i8"))
         wide = block * min(slots, 16)
         self.samples = ring.create_dataset("samples", shape=(channels, slots * block), dtype="f4",
-                                           chunks=(channels, wide))  # fmt: skip
+                                           chunks=(channels, wide),
+                                           rdcc_nbytes=max(8 * channels * wide, LITTLE))  # fmt: skip
         self.slots = slots
         table = file.create_group("trend")
         self.columns = {}
         for i, (name, unit) in enumerate(thinned.columns.items()):
-            made = table.create_dataset(f"{i:03d}", shape=(0,), maxshape=(None,), dtype="f8", chunks=(4096,))
+            made = table.create_dataset(f"{i:03d}", shape=(0,), maxshape=(None,), dtype="f8", chunks=(4096,),
+                                        rdcc_nbytes=LITTLE)  # fmt: skip
             describe(made, name, unit, 1.0, {})
             self.columns[name] = made
         self.count = 0
