@@ -11,7 +11,7 @@ from tests.reading import arrays
 from tests.test_pulses_run import pulsed, rig  # noqa: F401  (a fixture)
 
 from lucid_anvil.core.errors import BadInput
-from lucid_anvil.domains.frame.cyclic import CyclicSettings
+from lucid_anvil.domains.frame.cyclic import METHOD, CyclicSettings
 from lucid_anvil.domains.frame.pulse_shapes import shape_of
 
 RECORD = [[0, 10], [1, 10], [2, 40], [3, 30], [6, 10]]
@@ -80,3 +80,8 @@ def test_a_stress_and_a_strain_become_force_and_length() -> None:
         CyclicSettings.model_validate({"pulse": {"control": "stress", "mean": "0.5 MPa", "amplitude": "0.4 MPa"}})
     with pytest.raises(ValueError, match="shape: points"):
         CyclicSettings.model_validate({"pulse": {"points": RECORD}})
+
+
+def test_very_many_cycles_go_by_decades() -> None:
+    few, many = (CyclicSettings.model_validate({"pulse": {"cycles": n}}) for n in (999, 1000))
+    assert not any(v.x_log for v in METHOD.shown(few)) and all(v.x_log for v in METHOD.shown(many))

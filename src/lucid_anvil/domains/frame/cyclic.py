@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -22,6 +23,8 @@ from .cycle_pieces import Piece, jumps_in, piece_of, turns_in
 from .pulse_shapes import Shape, shape_of
 from .shared import FrameMethod, FrameSettings, Specimen, sensed
 
+MANY = 1000
+"""Pulses from which on what is drawn over them goes by decades"""
 UNITS = {"force": "N", "length": "m", "stress": "Pa", "strain": "m/m"}
 AUTO = 10_000
 """Pulses from which on the raw record is thinned where nobody says otherwise"""
@@ -229,10 +232,11 @@ class Cyclic(FrameMethod):
     )
 
     def shown(self, settings: CyclicSettings) -> tuple[Axis, ...]:
-        """A column has a view of its own, since it has a unit of its own."""
+        """A column has a view of its own, since it has a unit of its own; very many cycles go by decades."""
         columns = formulas(settings.columns, settings.specimen)
         own = (Axis(c.key, c.name, (c.key,), "Cycle", one.unit) for c, one in columns)
-        return (*(v for v in self.views if v.key != "own"), *own)
+        made = (*(v for v in self.views if v.key != "own"), *own)
+        return tuple(replace(v, x_log=settings.pulse.total >= MANY) for v in made)
 
     def evaluate(
         self, record: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]
