@@ -108,6 +108,13 @@ def test_what_the_crosshead_is_too_slow_for_is_refused_and_told_where_it_comes_l
     assert speed.max() < 50.5
 
 
+def test_a_specimen_four_times_softer_than_guessed_is_no_broken_one(rig: Path) -> None:
+    rig.write_text(rig.read_text().replace("stiffness: 0.36 kN/mm", "stiffness: 0.1 kN/mm"))
+    told = {"mean": "60 N", "amplitude": "40 N", "frequency": "0.5 Hz", "cycles": 14}
+    _, played, found = pulsed(rig, told)
+    assert why(played) == ["cycles"] and found.reading("stiffness_final").value == pytest.approx(100e3, rel=0.1)
+
+
 def test_pulses_of_few_blocks_do_not_hunt(rig: Path) -> None:
     rig.write_text(rig.read_text().replace("rate: 4 kHz", "rate: 1 kHz"))
     told = {"mean": "0.8 kN", "amplitude": "0.5 kN", "frequency": "5 Hz", "cycles": 120}  # three blocks a cycle
@@ -116,7 +123,7 @@ def test_pulses_of_few_blocks_do_not_hunt(rig: Path) -> None:
     _, low = arrays(found.curve("force_min"))
     assert top.max() < 1.03 * 1300 and np.abs(top[60:] / 1300 - 1).max() < 0.025
     assert np.abs(low[60:] - 300).max() < 0.025 * 1300
-    with pytest.raises(BadInput, match="fewer than two blocks"):
+    with pytest.raises(BadInput, match="too fast for a front end"):
         pulsed(rig, {**told, "frequency": "8 Hz", "amplitude": "0.2 kN"})
 
 

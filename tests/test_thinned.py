@@ -193,3 +193,26 @@ def test_a_table_that_is_not_the_records_is_told(both: dict[str, Take], tmp_path
             if held.attrs["label"] in (b"force_max", b"force_min"):
                 held[...] *= 1.05
     assert any("off what was kept" in note for note in evaluate_take(Take(folder)).notes)
+
+
+def test_cycles_behind_the_end_of_the_raw_record_are_counted_and_told(both: dict[str, Take], tmp_path: Path) -> None:
+    """As a kill leaves it whose ring was lost: the table goes on, the raw record does not."""
+    import shutil
+
+    import h5py
+
+    folder = tmp_path / "take"
+    shutil.copytree(both["decades"].folder, folder)
+    (folder / "raw.h5").chmod(0o644)
+    with h5py.File(folder / "raw.h5", "r+") as file:
+        rows = file["pieces"][:]
+        ring = int(np.argmax(np.diff(rows[:, 0]) < 0)) if np.any(np.diff(rows[:, 0]) < 0) else len(rows) - 1
+        keep = rows[: ring + 1]  # what was kept while it ran, without its last stretch
+        end = int(keep[-1, 1])
+        file["pieces"].resize((ring, 2))
+        for held in file["channels"].values():
+            held.resize((end,))
+    cut, whole = evaluate_take(Take(folder)), evaluate_take(both["decades"])
+    assert cut.reading("cycles").value == pytest.approx(whole.reading("cycles").value, abs=2)
+    assert cut.reading("stiffness_final").value == pytest.approx(whole.reading("stiffness_final").value, rel=3e-3)
+    assert any("before what was kept of each" in n for n in cut.notes)

@@ -67,35 +67,48 @@ def _from_table(
 ) -> Piece:  # fmt: skip
     """What the run kept of every cycle; how it stood at rest at first and at last, from the raw record."""
     zeros = [m for m in marks if m.get("kind") == "zero"]
-    split = gaps[-1]["t"]
     first = _from_raw(_between(raw, 0.0, gaps[0]["t"]), settings, marks)
-    last = _from_raw(_between(raw, split, None), settings, zeros)
-    last = replace(last, ends=(last.ends[0] + split, last.ends[1] + split))
-    if not first.count or not last.count:
-        return first if first.count else last
+    stops = [*(g["t"] for g in gaps[1:]), None]
+    last, gap = first, None
+    for g, stop in zip(reversed(gaps), reversed(stops), strict=True):  # the last stretch that holds a whole cycle
+        last = _from_raw(_between(raw, g["t"], stop), settings, zeros)
+        if last.count:
+            gap = g
+            break
+    if not first.count or gap is None:
+        raise BadInput("the raw record holds no whole cycle at its begin, or none after it: what was kept of every"
+                       " cycle can't be held against it.")  # fmt: skip
     held = {k: c.samples() for k, c in table.items()}
-    # The raw record tells its cycles better; the table those between, each by when it ended.
+    # The raw record tells its cycles better; the table those between and after, each by when it ended.
     t, half = held["t"], 0.5 * float(np.median(np.diff(held["t"]))) if held["t"].size > 1 else 0.0
-    apart = float(gaps[-1]["run"]) - float(gaps[-1]["t"])
+    apart = float(gap["run"])  # when in the run the last stretch begins
     between = (t > first.ends[1] + half) & (t < last.ends[0] + apart + half)
+    later = t > last.ends[1] + apart + half
     roles = [r for r in ("force", *first.lengths) if f"{r}_max" in held]
     tops = {r: (held[f"{r}_max"], held[f"{r}_min"]) for r in roles}
     with np.errstate(divide="ignore", invalid="ignore"):
         swing = {r: high - low for r, (high, low) in tops.items()}
         made = held["ratio"] if settings.stiffness == "harmonic" else swing["force"] / swing["displacement"]
     made = np.where(np.isfinite(made), made, np.nan)
-    stiffness, energy = (np.concatenate([x, y[between], z]) for x, y, z in (
-        (first.stiffness, made, last.stiffness), (first.energy, held["energy"], last.energy)))  # fmt: skip
-    tops = {r: (np.concatenate([first.tops[r][0], tops[r][0][between], last.tops[r][0]]),
-                np.concatenate([first.tops[r][1], tops[r][1][between], last.tops[r][1]])) for r in roles}  # fmt: skip
+
+    def joined(a: Floats, kept: Floats, b: Floats) -> Floats:
+        return np.concatenate([a, kept[between], b, kept[later]])
+
+    stiffness, energy = (joined(first.stiffness, made, last.stiffness),
+                         joined(first.energy, held["energy"], last.energy))  # fmt: skip
+    tops = {r: (joined(first.tops[r][0], tops[r][0], last.tops[r][0]),
+                joined(first.tops[r][1], tops[r][1], last.tops[r][1])) for r in roles}  # fmt: skip
     rests = {r: (first.rests[r][0], last.rests[r][1]) for r in first.rests}
     notes = list(first.notes)
-    again = made[t > last.ends[0] + apart + half]
+    if later.any():
+        notes.append(f"The raw record ends {int(later.sum())} cycles before what was kept of each: what stayed is of"
+                     " the last cycle that it holds.")  # fmt: skip
+    again = made[(t > last.ends[0] + apart + half) & ~later]
     shown = float(np.median(last.stiffness) / np.median(again)) if again.size else 1.0
     if abs(shown - 1) > AGREES:
         notes.append(f"In its last {last.count} cycles the raw record shows a stiffness {100 * (shown - 1):+.1f} % off"
                      " what was kept of every cycle: look at both.")  # fmt: skip
-    ended = np.concatenate([np.full(first.count, -np.inf), t[between], np.full(last.count, np.inf)])
+    ended = joined(np.full(first.count, -np.inf), t, np.full(last.count, last.ends[1] + apart))
     at = [float(m.get("run", m["t"])) for m in marks if m.get("kind") == "block"]
     turns = {int(k) for k in np.searchsorted(ended, at)} | set(first.turns)
     said = (f"{stiffness.size} whole cycles: the first {first.count} and the last {last.count} from the raw record,"

@@ -40,7 +40,7 @@ SURE = 20.0
 FEW = 8
 """Samples at the end of a block by which that is told"""
 NOTHING = 0.05
-"""Share of the stiffness before, or of the one that was guessed, below which nothing is there that bears"""
+"""Share of the stiffness before below which nothing is there that bears"""
 FALLEN = (0.15, 0.2)
 """Share of the greatest force that should be there, and share of that which is at most, where a specimen has broken"""
 MOST_CHANGE = 0.12
@@ -101,8 +101,8 @@ class Pulses:
         self.offset = 0.0
         if self.frequency * facts.block / facts.rate > 0.5:
             raise BadInput(
-                f"pulse, frequency: {self.frequency:g} Hz leaves fewer than two blocks of {facts.block} samples a"
-                " cycle: choose a lower one, or a front end with shorter blocks."
+                f"pulse, frequency: {self.frequency:g} Hz is too fast for a front end that hands on {facts.block}"
+                f" samples at a time: choose {0.5 * facts.rate / facts.block:.3g} Hz at most, or a higher rate."
             )
         self.seen: dict[str, list[float]] = {}
         self.told = CycleSeen(seen_roles(facts))
@@ -121,7 +121,7 @@ class Pulses:
         self.jumped: float | None = None
         """Factor by which the stiffness jumped: nothing is corrected by it any more"""
         self.line: tuple[float, float, float, float] | None = None
-        """Least force of the last cycle, stiffness, length there, greatest force; None while they still change"""
+        """Least force of the last cycle, stiffness, length there, greatest force; None before its contact"""
         self.why = ""
 
     def learn_zero(self, channels: Mapping[str, Floats]) -> None:
@@ -270,8 +270,9 @@ class Pulses:
         if high - low <= 0:
             return
         stiffness = (f_high - f_low) / (high - low)
+        before = self.line[1] if self.line is not None else 0.0  # of the cycle before, or of its contact
         self.line = (f_low, stiffness, low, f_high) if stiffness > 0 else self.line
-        if stiffness < NOTHING * (self.trend.last or self.pulse.stiffness):
+        if stiffness < NOTHING * before:
             self.why = "break"
             return
         number = self.cycle - 1  # as the record counts them: the one in which they begin is none
