@@ -54,6 +54,16 @@ def test_without_the_mark_a_slip_would_be_in_the_strain(rig: Path) -> None:  # n
     assert finding(prepared, played).reading("strain_at_break").value == pytest.approx(3.0, abs=0.2)
 
 
+def test_a_slip_that_nothing_makes_up_for_leaves_nothing_inside(rig: Path) -> None:  # noqa: F811
+    prepared, played = faulty(rig, "tension", PULL, "kind: slip, at: 6 s, size: 0.3")
+    size = prepared.settings.specimen.model_copy(update={"parallel_length": None})
+    given = prepared.settings.model_copy(update={"specimen": size})
+    held = {k: c for k, c in played.channels.items() if k != "drive"}
+    found = prepared.method.evaluate(held, given, played.marks)
+    assert not found.complete and any("no travel to go on with" in m for m in found.missing)
+    assert finding(prepared, played).complete
+
+
 def test_a_strain_that_is_controlled_by_what_slipped_ends_the_pull(rig: Path) -> None:  # noqa: F811
     prepared, played = faulty(rig, "tension", STRAIN, "kind: slip, at: 6 s, size: 0.04")
     assert played.trip is not None and played.trip.guard == "extensometer" and played.altered is not None

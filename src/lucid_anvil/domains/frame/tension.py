@@ -21,6 +21,7 @@ from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
 from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed, thinned
 
+NO_TRAVEL = "there is no travel to go on with"
 SEEN_WITHIN = 0.2
 """s before a slip is told, in which it happened"""
 LENGTHS = ("extension", "displacement", "transverse")
@@ -215,8 +216,11 @@ class Tension(FrameMethod):
                 notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
         low, high = (0.0, 0.0) if line is None else (float(stress[i]) / 1e6 for i in (line.first, line.last))
         window = {"setting": "modulus", "curves": ["stress"], "over": "y", "unit": "MPa", "low": low, "high": high}
-        return Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
-                       detail={} if line is None else {"between": window})  # fmt: skip
+        found = Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
+                        detail={} if line is None else {"between": window})  # fmt: skip
+        # With strains that are off nothing may be called inside.
+        off = [n for n in held.notes if NO_TRAVEL in n]
+        return found.lacking(off) if off else found
 
     # --- running ---------------------------------------------------------------------------------------------
 
@@ -320,8 +324,8 @@ def _without_slip(
     begin = max(end - round(SEEN_WITHIN * rate), 1)
     at = begin + int(np.argmax(np.abs(strain[begin + 2 : end] - strain[begin : end - 2]))) if end > begin + 2 else begin
     if travel is None:
-        notes.append(f"The extensometer slipped by {by} at {100 * strain[at]:.3g} % of strain, and there is no travel"
-                     " to go on with: every strain after it is off by that.")  # fmt: skip
+        where = f"The extensometer slipped by {by} at {100 * strain[at]:.3g} % of strain"
+        notes.append(f"{where}, and {NO_TRAVEL}: every strain after it is off by that.")
         return strain
     notes.append(f"The extensometer slipped by {by} at {100 * strain[at]:.3g} % of strain: it goes on with displacement"
                  " from there.")  # fmt: skip
