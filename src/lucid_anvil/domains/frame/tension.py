@@ -216,11 +216,11 @@ class Tension(FrameMethod):
                 notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
         low, high = (0.0, 0.0) if line is None else (float(stress[i]) / 1e6 for i in (line.first, line.last))
         window = {"setting": "modulus", "curves": ["stress"], "over": "y", "unit": "MPa", "low": low, "high": high}
-        found = Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
-                        detail={} if line is None else {"between": window})  # fmt: skip
+        read = Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
+                       detail={} if line is None else {"between": window})  # fmt: skip
         # With strains that are off nothing may be called inside.
         off = [n for n in held.notes if NO_TRAVEL in n]
-        return found.lacking(off) if off else found
+        return read.lacking(off) if off else read
 
     # --- running ---------------------------------------------------------------------------------------------
 
