@@ -363,6 +363,12 @@ class Method:
     """Device of the rig that it calibrates as its unit, where that is no sensor of a channel"""
     knows: Mapping[str, str] = {}
     """Settings that the ledger tells when a plan is begun, by the device of the rig whose last calibration each is"""
+
+    def from_ledger(self, known: Mapping[str, Calibrated]) -> dict[str, Any]:
+        """Settings of a new plan from the last calibrations of the rig's devices; those that `knows` names, each as
+        one figure, where a method knows no better."""
+        return {s: f"{known[d].value!r} {known[d].unit}" for s, d in self.knows.items() if d in known}
+
     calibrates: bool = False
     """Whether a finding may go into the ledger as the calibration of the sensor in the role `unit`"""
 

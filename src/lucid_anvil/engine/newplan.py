@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ..contracts import registry
-from ..contracts.method import Method
+from ..contracts.method import Calibrated, Method
 from ..core.errors import BadInput
 from ..lab.patterns import free_folder, slug
 from ..lab.place import Lab, lab_of
@@ -17,6 +17,10 @@ from ..lab.planning import record_of_sensor, reference_settings, sensors_of
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
+
+
+PHASE_OF = "-phase"
+"""What follows a frame's serial number where the ledger keeps the phase of its own"""
 
 
 def lacking(name: str, rig: Rig) -> tuple[list[str], list[str]]:
@@ -63,10 +67,12 @@ def new_plan(
         held |= {"job": facts.job, "customer": facts.customer, "customer_address": facts.customer_address,
                  "operator": facts.operator, "sensors": sensors_of(lab, rig_file)}  # fmt: skip
     settings = dict(method.usual)
+    rests: set[str] = set()
     if lab is not None:
         known, told = of_devices(lab, rig, method)
         held["sensors"] = {**held["sensors"], **known}
         settings |= told
+        rests = {r for r in known if r != "unit"}
     if method.needs_record:
         if record is None:
             raise BadInput(f"{name}: it plays a record: choose its file (--record FILE).")
@@ -78,34 +84,39 @@ def new_plan(
     if "reference" in method.roles:
         settings |= _reference(lab, rig, rig_file)
     whole = method.as_plan(settings)
+    checks = [dict(c) for c in method.walk_round or SENSED_WALK_ROUND]
+    if rests:
+        checks.append({"key": "devices", "text": "What is known of the frame is in date", "sense": "device_dates"})
     return {**held, "article": article, "rig": str(rig_file.resolve()),
-            "walk_round": [dict(c) for c in method.walk_round or SENSED_WALK_ROUND], **whole}  # fmt: skip
+            "walk_round": checks, **whole}
 
 
 def of_devices(lab: Lab, rig: Rig, method: Method) -> tuple[dict[str, Any], dict[str, Any]]:
     """What the ledger knows of the rig's devices: who is the unit and on whom settings rest, by role; the settings.
     Raises BadInput where the unit stands in no ledger."""
-    serials = {"frame": rig.frame.serial if rig.frame is not None else None}
+    frame = rig.frame.serial if rig.frame is not None else None
+    serials = {"frame": frame, "frame_phase": f"{frame}{PHASE_OF}" if frame else None}
     wanted = {d: serials.get(d) for d in {*method.knows.values(), method.unit_is} if d}
     ledger = lab.ledger()
     known = {e.sensor.serial: e for e in ledger.entries() if e.sensor.serial in wanted.values()}
     ledger.close()
     roles: dict[str, Any] = {}
-    told: dict[str, Any] = {}
-    for setting, device in method.knows.items():
+    found: dict[str, Calibrated] = {}
+    for device in sorted({*method.knows.values()}):
         entry = known.get(wanted[device] or "")
-        if entry is not None and entry.last is not None:
+        if entry is not None and (last := entry.last) is not None:
             roles[device] = record_of_sensor(entry)
-            told[setting] = f"{entry.last.sensitivity!r} {entry.last.unit}"
+            found[device] = Calibrated(last.sensitivity, last.unit, last.uncertainty, last.points)
     if method.unit_is:
         entry = known.get(wanted[method.unit_is] or "")
         if entry is None:
+            where = f" as '{serial}'" if (serial := wanted[method.unit_is]) else ""
             raise BadInput(
-                f"The {method.unit_is} of this rig stands in no ledger: enter it there, and its serial number in the"
-                " rig."
+                f"The {method.unit_is.replace('_phase', '’s phase')} of this rig stands in no ledger: enter it"
+                f" there{where}, and the frame's serial number in the rig."
             )
         roles["unit"] = record_of_sensor(entry)
-    return roles, told
+    return roles, method.from_ledger(found)
 
 
 def _reference(lab: Lab | None, rig: Rig, rig_file: Path) -> dict[str, Any]:

@@ -22,6 +22,8 @@ from .preparing import Prepared
 
 NOISE_WANTED_DB = 40.0
 """dB of the smallest planned level over the noise floor."""
+DEVICES = ("frame", "frame_phase")
+"""Roles in a plan of what settings rest on and is no channel's sensor"""
 RANGE_SHARE = (0.005, 0.8)
 """Share of an input's range that the planned levels should use: below it is wasted, above it may overload."""
 
@@ -101,6 +103,7 @@ class WalkRound:
             "temperature": self._temperature,
             "noise": self._noise,
             "sensor_dates": self._sensor_dates,
+            "device_dates": self._device_dates,
             "interlocks": self._interlocks,
             "identity": self._identity,
             "mains": self._mains,
@@ -178,6 +181,14 @@ class WalkRound:
             if sensor.due is not None and datetime.date.fromisoformat(sensor.due) < seen.today:
                 return False, f"{role}: {sensor.serial} was due on {sensor.due}; take another sensor"
         return True, ", ".join(f"{s.serial} to {s.due[:7]}" for s in sensors.values() if s.due) or "no due dates"
+
+    def _device_dates(self, seen: Sensed) -> tuple[bool, str]:
+        """Of what settings rest on and is no channel's sensor."""
+        held = {r: s for r, s in self.prepared.plan.sensors.items() if r in DEVICES}
+        for sensor in held.values():
+            if sensor.due is not None and datetime.date.fromisoformat(sensor.due) < seen.today:
+                return False, f"{sensor.serial} was due on {sensor.due}; measure it anew with a blank"
+        return True, ", ".join(f"{s.serial} of {s.calibrated}" for s in held.values()) or "nothing is known of it"
 
     def _interlocks(self, seen: Sensed) -> tuple[bool, str]:
         if not seen.bias and not seen.rms:

@@ -15,14 +15,14 @@ SENSORS = ("accelerometer", "microphone", "force sensor", "force hammer", "load 
            "torque transducer", "extensometer", "displacement sensor", "thermometer")  # fmt: skip
 INSTRUMENTS = ("vibration calibrator", "sound calibrator", "weight", "pressure balance", "voltmeter", "power supply",
                "load bank", "shunt", "coupler", "amplifier", "front end",
-               "load frame")  # fmt: skip
+               "load frame", "phase of a load frame")  # fmt: skip
 KINDS = (*SENSORS, *INSTRUMENTS)
 UNITS = {"microphone": "mV/Pa", "force sensor": "mV/N", "force hammer": "mV/N", "load cell": "mV/V",
          "pressure sensor": "mV/bar", "torque transducer": "mV/V", "extensometer": "V/mm",
          "displacement sensor": "V/mm", "thermometer": "mV/K", "vibration calibrator": "m/s²",
          "sound calibrator": "Pa", "weight": "kg", "pressure balance": "bar", "voltmeter": "V/V", "power supply": "V",
          "load bank": "Ω", "shunt": "mΩ", "coupler": "cm³", "amplifier": "V/V", "front end": "V/V",
-         "load frame": "µm/kN"}  # fmt: skip
+         "load frame": "µm/kN", "phase of a load frame": "deg"}  # fmt: skip
 """What one of a kind gives, or is, where nothing else is typed"""
 USES = ("working", "reference")
 

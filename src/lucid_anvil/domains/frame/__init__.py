@@ -10,6 +10,7 @@ DOMAIN = Domain(
         "cyclic": f"{__name__}.cyclic",
         "dma": f"{__name__}.dma",
         "frame-compliance": f"{__name__}.blank",
+        "frame-phase": f"{__name__}.phase",
     },
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND", "frame_motion": f"{__name__}.motion_guard:MOTION"},
     checks={"chamber": f"{__name__}.chamber_check:answers"},

@@ -40,6 +40,7 @@ LET_GO = 0.02
 KEYS = {
     "compliance": ("Give of frame and grips", "µm/kN"),
     "spread": ("Spread of it between the branches", "%"),
+    "change": ("Change since it was measured before", "%"),
 }
 
 
@@ -55,6 +56,8 @@ class BlankSettings(FrameSettings):
     """Whether it is pressed between plates; off: it is pulled"""
     blank_stiffness: Annotated[float, quantity("N/m")] | None = None
     """Of the blank alone, between the grips: what it gives way by is taken off"""
+    before: Annotated[float, quantity("m/N")] | None = None
+    """What was measured the time before: what changed since then is told"""
 
     @model_validator(mode="after")
     def _sensible(self) -> BlankSettings:
@@ -75,6 +78,7 @@ class Blank(FrameMethod):
     reads_only = False
     calibrates = True
     unit_is = "frame"
+    knows = {"before": "frame"}
     about = "How far frame, cell and grips give way under load, with a stiff blank in place of a specimen"
     sketch = (line(lambda x: 0.1 + 0.75 * max(x - 0.15, 0) / 0.85, 0, 1),)
     usual = {"top": "10 kN", "speed": "1 mm/min"}
@@ -115,6 +119,10 @@ class Blank(FrameMethod):
         doubt = float(np.hypot(2 * spread / np.sqrt(held.size), stated))
         made.put("compliance", value / SCALE, doubt / SCALE)
         made.put("spread", 100 * spread / value, 0.0)
+        if settings.before:
+            made.put("change", 100 * (value / settings.before - 1), 100 * doubt / settings.before)
+        else:
+            made.absent(["change"], "nothing is known of it before")
         low, high = (100 * p for p in PART)
         notes.append(f"From {held.size} rising branches, {low:g} to {high:g} % of the greatest force.")
         if not own:
@@ -129,6 +137,11 @@ class Blank(FrameMethod):
             raise BadInput(f"the ledger has this frame in {unit}: a compliance is in µm/kN; enter it as a load frame.")
         doubt = None if reading.uncertainty is None else 100 * reading.uncertainty / reading.value
         return Calibrated(reading.value * factor("µm/kN", unit), unit, doubt, at="frame, cell and grips")
+
+    def from_ledger(self, known: Mapping[str, Calibrated]) -> dict[str, Any]:
+        """A load cell that lost half of its sensitivity shows a frame twice as soft: held against the time before."""
+        made = super().from_ledger(known)
+        return {**made, "limits": {"change": {"low": "-10 %", "high": "10 %"}}} if made else made
 
     # --- running ---------------------------------------------------------------------------------------------
 

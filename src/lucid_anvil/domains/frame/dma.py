@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Input, Performance
+from ...contracts.method import Axis, BenchFacts, Calibrated, CourseItem, Facts, Input, Performance
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import (
     Readings,
@@ -27,7 +27,7 @@ from ...contracts.settings import Model, quantity
 from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.frame import dynamic
-from ...core.quantities import degrees, parse
+from ...core.quantities import degrees, factor, parse
 from .dma_nest import AXES, missed, nested, words_of
 from .shared import FrameMethod, FrameSettings, length_in, sensed
 
@@ -82,6 +82,22 @@ class Step(Model):
     def _ordered(self) -> Step:
         if self.frequency <= 0 or not 0 <= self.start < self.stop:
             raise ValueError("frequency must be above zero, and stop come after start.")
+        return self
+
+
+class OwnPhase(Model):
+    """The instrument's own phase at a frequency, as a steel blank showed it."""
+
+    frequency: Annotated[float, quantity("Hz")]
+    phase: Annotated[float, quantity("deg")]
+    """Force before length"""
+    uncertainty: Annotated[float, quantity("deg")] = 0.0
+    """Expanded (k = 2)"""
+
+    @model_validator(mode="after")
+    def _sensible(self) -> OwnPhase:
+        if self.frequency <= 0 or self.uncertainty < 0:
+            raise ValueError("frequency must be above zero, uncertainty not below.")
         return self
 
 
@@ -200,6 +216,8 @@ class DmaSettings(FrameSettings):
     """{frequency, start, stop}: one point each, before all else"""
     compliance: Annotated[float, quantity("m/N")] = 0.0
     """Of the machine, in series with the specimen"""
+    instrument: list[OwnPhase] = Field(default_factory=list)
+    """{frequency, phase, uncertainty}: the instrument's own phase between force and length, taken off"""
     window: int = 5
     """Periods of one point"""
     temperature_uncertainty: Annotated[float, quantity("K")] | None = None
@@ -210,7 +228,22 @@ class DmaSettings(FrameSettings):
     def _sensible(self) -> DmaSettings:
         if self.window < 1 or self.compliance < 0 or (self.frequency is not None and self.frequency <= 0):
             raise ValueError("window must be 1 or more, frequency above zero, compliance not below it.")
+        at = [p.frequency for p in self.instrument]
+        if at != sorted(set(at)):
+            raise ValueError("instrument: its frequencies must rise from row to row.")
         return self
+
+    def turned(self, frequency: float) -> tuple[complex, float]:
+        """Factor on a stiffness at a frequency [Hz] that takes the instrument's own phase off, and the expanded
+        uncertainty of that [rad]: by straight lines between the frequencies at which it was measured, and from none at
+        rest to the lowest. One and not a number beyond the highest, where nobody measured it."""
+        own = self.instrument
+        if not own or frequency > 1.01 * own[-1].frequency:
+            return 1.0 + 0j, math.nan
+        x = [0.0, *(p.frequency for p in own)]
+        phase = np.interp(frequency, x, [0.0, *(p.phase for p in own)])
+        doubt = np.interp(frequency, x, [own[0].uncertainty, *(p.uncertainty for p in own)])
+        return complex(np.exp(-1j * np.radians(phase))), float(np.radians(doubt))
 
 
 class Dma(FrameMethod):
@@ -238,7 +271,7 @@ class Dma(FrameMethod):
         {"key": "answers", "text": "Chamber answers", "sense": "chamber"},
     )
     told = ("ramp", "point")
-    knows = {"compliance": "frame"}
+    knows = {"compliance": "frame", "instrument": "frame_phase"}
     Settings = DmaSettings
     readings = listed(KEYS)
     curves = {
@@ -279,9 +312,13 @@ class Dma(FrameMethod):
             made.absent(list(KEYS), pieces)
             return Finding(self.name, made.all(), notes=(pieces,))
         held = [dynamic.complex_stiffness(force, way, rate, f, a, b) for f, a, b in pieces]
+        turns = [settings.turned(f) for f, _, _ in pieces]
         with np.errstate(divide="ignore", invalid="ignore"):
-            k = dynamic.without_machine(np.array([v for v, _ in held]), settings.compliance) * by
-            ratio = np.array([e for _, e in held]) * np.abs(k / (by * np.array([v for v, _ in held])))
+            seen = np.array([v * turn for (v, _), (turn, _) in zip(held, turns, strict=True)])
+            k = dynamic.without_machine(seen, settings.compliance) * by
+            ratio = np.array([e for _, e in held]) * np.abs(k / (by * seen))
+        angle = np.nan_to_num(np.array([u for _, u in turns]))
+        known = [bool(np.isfinite(u)) for _, u in turns]
         nest = None
         if own:
             warm = [None if heat is None else float(heat[a:b].mean()) for _, a, b in pieces]
@@ -299,6 +336,13 @@ class Dma(FrameMethod):
             notes.append(f"The transitions are read at {words_of(own[0], AXES[1:])}.")
         elif not settings.steps:
             notes.append(f"Read at {pieces[0][0]:.5g} Hz, {settings.window} periods a point.")
+        if not any(known):
+            notes.append("The instrument's own phase is not taken off: it is in the loss and in tan delta"
+                         + (", and was measured up to"
+                            f" {settings.instrument[-1].frequency:g} Hz." if settings.instrument else "."))  # fmt: skip
+        elif not all(known):
+            notes.append(f"Above {settings.instrument[-1].frequency:g} Hz the instrument's own phase was not measured:"
+                         " it is in the loss and in tan delta there.")  # fmt: skip
         if np.any(k.real <= 0):
             notes.append("Where the machine's compliance leaves no stiffness to the specimen there is no modulus.")
             k = np.where(k.real > 0, k, np.nan)
@@ -313,14 +357,24 @@ class Dma(FrameMethod):
         elif unit == "Hz" and heat is not None:  # a master curve is made of several by it
             detail = {"temperature": float(np.mean([heat[a:b].mean() for _, a, b in pieces]))}
         if nest is None:
-            curves = _curves(x, unit, k, ratio, settings)
+            curves = _curves(x, unit, k, (ratio, angle), settings)
         else:
             curves = tuple(c for one in nest.families for c in _curves(
-                one.x, nest.unit, k[one.rows], ratio[one.rows], settings, one.suffix, one.words))  # fmt: skip
+                one.x, nest.unit, k[one.rows], (ratio[one.rows], angle[one.rows]), settings, one.suffix, one.words))
         return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
 
-
     # --- running ---------------------------------------------------------------------------------------------
+
+    def from_ledger(self, known: Mapping[str, Calibrated]) -> dict[str, Any]:
+        made = super().from_ledger({k: v for k, v in known.items() if k == "frame"})
+        own = known.get("frame_phase")
+        if own is not None and own.points:
+            by = factor(own.unit, "deg")
+            made["instrument"] = [
+                {"frequency": f"{f:g} Hz", "phase": f"{v * by:.5g} deg", "uncertainty": f"{abs(v) * by * u / 100:.2g} deg"}
+                for f, v, u in own.points
+            ]
+        return made
 
     def course(self, settings: DmaSettings) -> list[CourseItem]:
         play, made = settings.play, [CourseItem("Zero, grip", 6.0)]
@@ -368,20 +422,25 @@ class Dma(FrameMethod):
 METHOD = Dma()
 
 
+def pieces_of(steps: Sequence[Step], rate: float, n: int) -> list[tuple[float, int, int]]:
+    """Frequency, first and last sample of each step in a record of n samples. Raises BadInput."""
+    made = []
+    for i, step in enumerate(steps, start=1):
+        a, b = int(round(step.start * rate)), int(round(step.stop * rate))
+        if b > n + 1.5:
+            raise BadInput(f"steps: the record ends at {n / rate:g} s, before step {i} does ({step.stop:g} s).")
+        if step.frequency >= 0.45 * rate:
+            raise BadInput(f"steps: a record at {rate:g} Hz can't hold the {step.frequency:g} Hz of step {i}.")
+        if (b - a) / rate * step.frequency < 1:
+            raise BadInput(f"steps: step {i} is shorter than one period of {step.frequency:g} Hz.")
+        made.append((step.frequency, a, min(b, n)))
+    return made
+
+
 def _pieces(way: Floats, rate: float, n: int, settings: DmaSettings) -> list[tuple[float, int, int]] | str:
     """Frequency, first and last sample of each point; a sentence where there is none. Raises BadInput."""
     if settings.steps:
-        made = []
-        for i, step in enumerate(settings.steps, start=1):
-            a, b = int(round(step.start * rate)), int(round(step.stop * rate))
-            if b > n + 1.5:
-                raise BadInput(f"steps: the record ends at {n / rate:g} s, before step {i} does ({step.stop:g} s).")
-            if step.frequency >= 0.45 * rate:
-                raise BadInput(f"steps: a record at {rate:g} Hz can't hold the {step.frequency:g} Hz of step {i}.")
-            if (b - a) / rate * step.frequency < 1:
-                raise BadInput(f"steps: step {i} is shorter than one period of {step.frequency:g} Hz.")
-            made.append((step.frequency, a, min(b, n)))
-        return made
+        return pieces_of(settings.steps, rate, n)
     f = settings.frequency or dynamic.frequency_of(way, rate)
     if f is None:
         return "there is no tone in the displacement"
@@ -424,19 +483,23 @@ def _transitions(made: Readings, x: Floats, unit: str, k: np.ndarray, stated: fl
 
 
 def _curves(
-    x: Floats, unit: str, k: np.ndarray, ratio: Floats, settings: DmaSettings, suffix: str = "", words: str = ""
+    x: Floats, unit: str, k: np.ndarray, doubts: tuple[Floats, Floats], settings: DmaSettings, suffix: str = "",
+    words: str = "",
 ) -> tuple[Curve, ...]:  # fmt: skip
-    """Storage, loss and tan delta of points over x; `suffix` of their keys and `words` of their labels."""
+    """Storage, loss and tan delta of points over x; `doubts`: the standard error as a ratio, and the expanded one of
+    the instrument's phase [rad]; `suffix` of their keys and `words` of their labels."""
     share = share_of(settings.uncertainty, "force", "displacement")
     size = np.abs(k) / 1e6
+    ratio, angle = doubts
     scatter = 2 * ratio
+    turning = np.hypot(scatter, angle)
     at = points(x)
     tan = k.imag / k.real
     return (
         Curve(f"storage{suffix}", f"Storage modulus{words}", at, points(k.real / 1e6), unit, "MPa",
-              points(np.hypot(scatter * size, share * k.real / 1e6)), 2.0),
+              points(np.hypot(np.hypot(scatter * size, share * k.real / 1e6), angle * k.imag / 1e6)), 2.0),
         Curve(f"loss{suffix}", f"Loss modulus{words}", at, points(k.imag / 1e6), unit, "MPa",
-              points(np.hypot(scatter * size, share * k.imag / 1e6)), 2.0),
+              points(np.hypot(np.hypot(scatter * size, share * k.imag / 1e6), angle * k.real / 1e6)), 2.0),
         Curve(f"tan_delta{suffix}", f"Tan delta{words}", at, points(tan), unit, "",
-              points(scatter * (1 + tan**2)), 2.0),
+              points(turning * (1 + tan**2)), 2.0),
     )  # fmt: skip

@@ -209,7 +209,8 @@ class Dynamic:
             return None
         self.stiffness, self.swing = abs(k), abs(phasor)
         self._correct(float(np.mean(force[-whole:])), abs(phasor), blocks)
-        self.last = complex(dynamic.without_machine(np.array([k]), self.settings.compliance)[0]) * self.by
+        held = k * self.settings.turned(self.frequency)[0]
+        self.last = complex(dynamic.without_machine(np.array([held]), self.settings.compliance)[0]) * self.by
         return self.last
 
     def _correct(self, force: float, swing: float, blocks: int) -> None:
@@ -342,8 +343,12 @@ class Kept:
 
 def perform(settings: DmaSettings, facts: Facts) -> Performance:
     """Zero, a grasp at the least force, the first temperature, and then the ramp or the frequencies."""
-    run = Dynamic(settings, facts)
-    yield Want(np.zeros(facts.block))
+    yield from run_of(Dynamic(settings, facts))
+
+
+def run_of(run: Dynamic) -> Performance:
+    """The same, of a state that others look at meanwhile."""
+    yield Want(np.zeros(run.facts.block))
     yield from _zero(run)
     why = yield from _grasp(run)
     play = run.play

@@ -13,6 +13,7 @@ from ...core.signal.sinefit import Floats
 from ...rig.device import InputBlock
 from ...rig.model import Fault, FramePart, Rig
 from ...rig.standins.listening import ListeningBench
+from .standin_machine import Cell, CellPart, Late, Play
 from .standin_viscous import Bar, ViscousPart
 
 Percent = Annotated[float, quantity("%")]
@@ -64,6 +65,12 @@ class FrameScene(Model):
     """An elastomer between plates instead, pressed where the crosshead goes below zero"""
     lag: Seconds = 0.02
     """time constant of the valve"""
+    backlash: Annotated[float, quantity("m")] = Field(default=0.0, ge=0)
+    """of the drive: at each turn the crosshead stays until it is crossed"""
+    cell: CellPart | None = None
+    """the load cell's own resonance; none when missing"""
+    encoder_lag: Seconds = 0.0
+    """by which lengths come late, as a time constant"""
 
     def bench(self, rig: Rig) -> ListeningBench:
         """The bench of it."""
@@ -162,6 +169,9 @@ class FrameBench(ListeningBench):
         if isinstance(self.specimen, Bar):
             self.specimen.temperature = self.air
         self.part = rig.frame or FramePart()
+        self.play_ = Play(scene.backlash)
+        self.cell = None if scene.cell is None else Cell(scene.cell, rate)
+        self.encoder = Late(scene.encoder_lag, rate)
         self.travel, self.speed = 0.0, 0.0
         self.bare = False
         self.acting: list[Fault] = []
@@ -198,13 +208,16 @@ class FrameBench(ListeningBench):
         self.speed = float(speed[-1])
         travel = np.clip(self.travel + np.cumsum(speed) / self.rate, -self.part.travel / 2, self.part.travel / 2)
         self.travel = float(travel[-1])
+        travel = self.play_(travel)
         warm = self._warm(t.size)
         force, strain = self.specimen(travel)
         for fault in self.acting:
             if fault.kind == "breaks":
                 force = np.where(t >= fault.at, 0.0, force)
         extension = np.zeros(t.size) if self.bare else self._held(strain * self.gauge, t)
-        return {"force": force, "extension": extension, "displacement": travel, "length": travel,
+        force = force if self.cell is None else self.cell(force)
+        shown = self.encoder(travel)
+        return {"force": force, "extension": extension, "displacement": shown, "length": shown,
                 "temperature": warm}  # fmt: skip
 
     def _valve(self, wanted: Floats, t: Floats) -> Floats:

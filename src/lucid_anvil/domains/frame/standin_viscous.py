@@ -10,6 +10,8 @@ from pydantic import Field
 from ...contracts.settings import Model, Seconds, quantity
 from ...core.signal.sinefit import Floats
 
+CLOSE = 1e-9
+"""Share of a strain by which it may still be off where the frame gives way"""
 BRANCHES = 25
 WIDE = 3.5
 """Standard deviations of the spread that the branches reach over"""
@@ -31,6 +33,8 @@ class ViscousPart(Model):
     """K"""
     area: Annotated[float, quantity("m^2")] = 20e-6
     length: Annotated[float, quantity("m")] = 0.03
+    machine: Annotated[float, quantity("N/m")] | None = None
+    """of frame, cell and grips in series with it; rigid when missing"""
     air_lag: Seconds = 20.0
     """of the chamber's air behind its set point"""
     lag: Seconds = 10.0
@@ -72,21 +76,41 @@ class Bar:
 
     def __call__(self, travel: Floats) -> tuple[Floats, Floats]:
         """Force [N] and strain."""
-        from scipy.signal import lfilter
-
-        strain = travel / self.part.length
-        steps = np.diff(strain, prepend=self.strain)
-        tau = self.tau * 10 ** shift(self.part, self.temperature)
+        part = self.part
+        tau = self.tau * 10 ** shift(part, self.temperature)
         x = 1 / (self.rate * tau)
         fade = np.exp(-x)
         gain = self.e * np.where(x > 1e-6, -np.expm1(-x) / np.maximum(x, 1e-12), 1.0)
-        stress = self.part.rubbery * strain
+        if part.machine is None:
+            strain = travel / part.length
+            stress, held = self._stress(strain, fade, gain)
+        else:
+            # Travel is the bar's and the machine's. What the bar answers at once is known beforehand; what it
+            # remembers is not, and changes little within a block: a few rounds find it.
+            once = float(part.rubbery + gain.sum())
+            give = part.area / part.machine
+            strain = np.full(travel.size, self.strain)
+            for _ in range(60):
+                stress, held = self._stress(strain, fade, gain)
+                better = (travel - give * (stress - once * strain)) / (part.length + give * once)
+                off = float(np.max(np.abs(better - strain)))
+                strain = better
+                if off < CLOSE * float(np.max(np.abs(strain))) + 1e-15:
+                    break
+        self.held, self.strain = held, float(strain[-1])
+        return stress * part.area, strain
+
+    def _stress(self, strain: Floats, fade: Floats, gain: Floats) -> tuple[Floats, Floats]:
+        """Pa over the strains of a block, and Pa in each branch at its end."""
+        from scipy.signal import lfilter
+
+        steps = np.diff(strain, prepend=self.strain)
+        stress, held = self.part.rubbery * strain, self.held.copy()
         for i in range(BRANCHES):
             if fade[i] < 1e-12:
                 own = gain[i] * steps
             else:
                 own, _ = lfilter([gain[i]], [1.0, -fade[i]], steps, zi=[fade[i] * self.held[i]])
-            self.held[i] = own[-1]
+            held[i] = own[-1]
             stress = stress + own
-        self.strain = float(strain[-1])
-        return stress * self.part.area, strain
+        return stress, held
