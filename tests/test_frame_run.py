@@ -202,19 +202,22 @@ def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
 
 
 def test_sizes_are_typed_on_the_drawing() -> None:
-    from lucid_anvil.domains.frame.window.specimen_view import doubtful, measured
+    from lucid_anvil.domains.frame.window.sizes import SPECIMEN, doubtful, measured
 
-    several = measured("12.48; 12.50 12.46mm", "Width")
+    width = SPECIMEN["width"]
+    several = measured("12.48; 12.50 12.46mm", width)
     assert several.count == 3 and several.mean == pytest.approx(12.48e-3) and several.spread == pytest.approx(2e-5)
-    assert several.text == "12.48 mm" and measured("2 in", "Width").mean == pytest.approx(0.0508)
+    assert several.text == "12.48 mm" and measured("2 in", width).mean == pytest.approx(0.0508)
+    assert measured("7.85 g/cm³", SPECIMEN["density"]).mean == pytest.approx(7850)
+    assert measured("52.1 52.3", SPECIMEN["mass"]).text == "52.2 g"
     for text, why in (
-        ("", "type a length"),
+        ("", "type a value in mm"),
         ("-3", "above zero"),
         ("12.5 20", "further apart"),
         ("5 kg", "can't be turned"),
     ):
         with pytest.raises(BadInput, match=why):
-            measured(text, "Width")
+            measured(text, width)
     assert doubtful(12.5e-3, 125e-3) and doubtful(12.5e-3, 1.25e-3) and not doubtful(12.5e-3, 13e-3)
     assert not doubtful(None, 1.0)
 
@@ -268,3 +271,62 @@ def test_from_an_empty_folder_a_coupon_is_pulled(qtbot: Any, tmp_path: Path) -> 
     )
     assert k.actions <= 24, k.actions
     leave(k.window)
+
+
+def test_how_a_specimen_is_held_and_measured_is_chosen_by_picture(qtbot: Any, tmp_path: Path) -> None:
+    from PyQt6.QtCore import QPointF, Qt
+    from PyQt6.QtGui import QMouseEvent
+    from tests.test_desktop import leave
+    from tests.test_own_work import Person
+
+    from lucid_anvil.desktop.shell.letters import pressable
+
+    k = Person(qtbot, tmp_path / "own", True)
+    k.window.go("Bench")
+
+    def press(widget: Any, box: Any) -> None:
+        at = QPointF(box.center())
+        left = Qt.MouseButton.LeftButton
+        widget.mousePressEvent(
+            QMouseEvent(QMouseEvent.Type.MouseButtonPress, at, at, left, left, Qt.KeyboardModifier.NoModifier)
+        )
+        k.settled()
+
+    k.new_test("dma", rig="Dma", article="Resin 1")
+    stage = k.bench.kinds["dma"].stage
+    assert k.bench.side is k.bench.kinds["dma"] and stage.fixtures.key == "tension"
+    assert {t.at.y() for t in pressable(k.window) if t.widget is stage.fixtures}  # by letters too
+    press(stage.fixtures, stage.fixtures.boxes()["three_point"])
+    assert k.settings()["geometry"]["kind"] == stage.specimen.kind == "three_point"
+    factor = stage.specimen.per_stiffness
+    assert factor == pytest.approx(0.03**3 / (4 * 0.01 * 0.002**3))
+    stage.specimen.grab()
+    press(stage.specimen, stage.specimen.places["length"])
+    k.type_into_asked("40")
+    assert stage.specimen.per_stiffness == pytest.approx(factor * (4 / 3) ** 3)
+    # Sizes that the next one needs are asked for with it, and nothing is changed where they are not given.
+    press(stage.fixtures, stage.fixtures.boxes()["shear"])
+    assert k.settings()["geometry"]["kind"] == "three_point"
+    k.sheet(area="100 101")
+    k.settled()
+    assert k.settings()["geometry"] | {"kind": "shear", "area": "100.5 mm²"} == k.settings()["geometry"]
+    k.new_test("tension", rig="Frame", article="Tube 1")
+    stage = k.bench.kinds["frame"].stage
+    press(stage.sections, stage.sections.boxes()["weighed"])
+    k.sheet(mass="52.1 52.3", density="7.85", total_length="160")
+    k.settled()
+    assert stage.specimen.area == pytest.approx(52.2e-3 / (7850 * 0.16)) and stage.sections.key == "weighed"
+    press(stage.ways, stage.ways.boxes()["compression"])
+    assert k.settings()["kind"] == "compression" and stage.specimen.pressed
+    leave(k.window)
+
+
+def test_a_weighed_specimen_has_its_area_and_an_impossible_density_is_refused() -> None:
+    from lucid_anvil.domains.frame.shared import Specimen
+
+    held = {"mass": "52.2 g", "density": "7.85 g/cm³", "total_length": "160 mm"}
+    assert Specimen.model_validate(held).section() == pytest.approx(4.156e-5, rel=1e-3)
+    with pytest.raises(ValueError, match="is nothing's"):
+        Specimen.model_validate({**held, "density": "7850 g/cm³"})
+    with pytest.raises(BadInput, match="its density is missing"):
+        Specimen.model_validate({"mass": "52.2 g", "total_length": "160 mm"}).section()

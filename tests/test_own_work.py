@@ -109,6 +109,14 @@ class Person:
         self.bench.kinds["shaker"].stage.table.table.item(row, column).setText(text)  # type: ignore[union-attr]
         self.settled()
 
+    def type_into_asked(self, text: str) -> None:
+        """One line that the window asked for."""
+        asked = QApplication.activeModalWidget()
+        self.did()
+        asked.line.setText(text)  # type: ignore[union-attr]
+        asked._take()  # type: ignore[union-attr]
+        self.settled()
+
     def setting(self, key: str, text: str) -> None:
         """A setting in the sheet of settings, which must be open."""
         self.type(self.bench.editing.sheet.rows[key].box, text)

@@ -125,6 +125,8 @@ def split(text: str) -> tuple[float, str]:
 
 GRAMS = {"g": 1e-3, "mg": 1e-6, "µg": 1e-9, "t": 1e3}
 """kg; g alone stands for the standard acceleration of gravity"""
+GRAMS_A_VOLUME = {"g/cm³": 1e3, "g/cm^3": 1e3, "g/cm3": 1e3, "g/ml": 1e3, "g/l": 1.0}
+"""kg/m³"""
 
 
 def parse(given: Any, unit: str, where: str = "") -> float:
@@ -143,6 +145,8 @@ def parse(given: Any, unit: str, where: str = "") -> float:
         value, own = split(given)
         if unit == "kg" and own in GRAMS:  # where a mass is wanted, g is no acceleration
             return value * GRAMS[own]
+        if unit == "kg/m^3" and own in GRAMS_A_VOLUME:
+            return value * GRAMS_A_VOLUME[own]
         return value * factor(own, unit) if own else value
     except BadInput as bad:
         raise BadInput(f"{at}{bad}") from None

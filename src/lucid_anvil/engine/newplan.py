@@ -18,7 +18,6 @@ from ..lab.plans import SENSED_WALK_ROUND, put_plan
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
 
-
 PHASE_OF = "-phase"
 """What follows a frame's serial number where the ledger keeps the phase of its own"""
 

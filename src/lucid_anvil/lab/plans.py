@@ -45,9 +45,8 @@ class SensorRecord(Model):
 
 
 SENSED = (
-    "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates", "device_dates",
-    "interlocks",
-    "identity", "mains", "loads", "fan", "meter",
+    "supply", "reference_date", "reference_range", "input_range", "temperature", "noise", "sensor_dates",
+    "device_dates", "interlocks", "identity", "mains", "loads", "fan", "meter",
 )  # fmt: skip
 """What checks of any bench can sense"""
 

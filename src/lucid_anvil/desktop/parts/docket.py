@@ -151,7 +151,11 @@ class PlanRow(QWidget):
         if self.chosen:
             painter.fillRect(self.rect(), theme.color("selected"))
             painter.fillRect(QRectF(0, 0, 3, self.height()), theme.color("brass"))
-        small_text(painter, 22, 18, self.text, theme.color("ink"), 9.5, 600 if self.chosen else 400)
+        weight = 600 if self.chosen else 400
+        painter.setFont(theme.font(9.5, weight))
+        text = painter.fontMetrics().elidedText(self.text, Qt.TextElideMode.ElideRight, self.width() - 22 - 30)
+        self.setToolTip(self.text if text != self.text else "")
+        small_text(painter, 22, 18, text, theme.color("ink"), 9.5, weight)
         draw_verdict(painter, self.verdict, QRectF(self.width() - 24, 9, 16, 9))
 
 

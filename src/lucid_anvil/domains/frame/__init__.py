@@ -14,7 +14,11 @@ DOMAIN = Domain(
     },
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND", "frame_motion": f"{__name__}.motion_guard:MOTION"},
     checks={"chamber": f"{__name__}.chamber_check:answers"},
-    sides=(f"{__name__}.window.bench:FrameBench", f"{__name__}.window.pulse_bench:PulseBench"),
+    sides=(
+        f"{__name__}.window.bench:FrameBench",
+        f"{__name__}.window.pulse_bench:PulseBench",
+        f"{__name__}.window.dma_bench:DmaBench",
+    ),
     scenes={
         "frame": f"{__name__}.standin:FrameScene",
     },

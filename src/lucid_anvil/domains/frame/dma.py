@@ -371,9 +371,9 @@ class Dma(FrameMethod):
         if own is not None and own.points:
             by = factor(own.unit, "deg")
             made["instrument"] = [
-                {"frequency": f"{f:g} Hz", "phase": f"{v * by:.5g} deg", "uncertainty": f"{abs(v) * by * u / 100:.2g} deg"}
-                for f, v, u in own.points
-            ]
+                {"frequency": f"{f:g} Hz", "phase": f"{v * by:.5g} deg",
+                 "uncertainty": f"{abs(v) * by * u / 100:.2g} deg"} for f, v, u in own.points
+            ]  # fmt: skip
         return made
 
     def course(self, settings: DmaSettings) -> list[CourseItem]:

@@ -209,8 +209,8 @@ class Dynamic:
             return None
         self.stiffness, self.swing = abs(k), abs(phasor)
         self._correct(float(np.mean(force[-whole:])), abs(phasor), blocks)
-        held = k * self.settings.turned(self.frequency)[0]
-        self.last = complex(dynamic.without_machine(np.array([held]), self.settings.compliance)[0]) * self.by
+        turned = k * self.settings.turned(self.frequency)[0]
+        self.last = complex(dynamic.without_machine(np.array([turned]), self.settings.compliance)[0]) * self.by
         return self.last
 
     def _correct(self, force: float, swing: float, blocks: int) -> None:

@@ -123,7 +123,7 @@ class Phase(FrameMethod):
         if loose:
             notes.append(f"Not settled to {settings.spread:g} %: {', '.join(loose)}.")
         if settings.before:
-            then = dict((float(row[0]), float(row[1])) for row in settings.before)
+            then = {float(row[0]): float(row[1]) for row in settings.before}
             same = [(f, p, u) for f, p, u in zip(at, phase, doubt, strict=True) if float(f) in then]
             if same:
                 f, p, u = max(same, key=lambda s: abs(s[1] - then[float(s[0])]))

@@ -21,13 +21,16 @@ SIZES = {
     "flat": ("width", "thickness"),
     "tube": ("diameter", "inner_diameter"),
     "area": ("area",),
+    "weighed": ("mass", "density", "total_length"),
 }
+DENSITIES = (5.0, 25e3)
+"""kg/m³ between which whatever is tested lies: foam, and the heaviest metals"""
 
 
 class Specimen(Model):
     """Its sizes as measured before the test."""
 
-    shape: Literal["round", "flat", "tube", "area"] | None = None
+    shape: Literal["round", "flat", "tube", "area", "weighed"] | None = None
     """Told from the sizes that are given where it is missing"""
     diameter: Length | None = None
     width: Length | None = None
@@ -39,6 +42,11 @@ class Specimen(Model):
     parallel_length: Length | None = None
     """Strain from the crosshead's displacement counts over it"""
     transverse_length: Length | None = None
+    mass: Annotated[float, quantity("kg")] | None = None
+    density: Annotated[float, quantity("kg/m^3")] | None = None
+    total_length: Length | None = None
+    """Of a specimen as wide everywhere: its area is its mass over density and length (ISO 6892-1 allows it for what
+    can't be measured across)"""
 
     @model_validator(mode="after")
     def _positive(self) -> Specimen:
@@ -48,6 +56,8 @@ class Specimen(Model):
                 raise ValueError(f"{name}: it must be above zero.")
         if self.diameter and self.inner_diameter and self.inner_diameter >= self.diameter:
             raise ValueError("inner_diameter: it must be smaller than the diameter.")
+        if self.density is not None and not DENSITIES[0] <= self.density <= DENSITIES[1]:
+            raise ValueError(f"density: {self.density:g} kg/m³ is nothing's: look at its unit.")
         return self
 
     def section(self) -> float | None:
@@ -60,6 +70,8 @@ class Specimen(Model):
                 shape = "tube" if self.inner_diameter is not None else "round"
             elif self.width is not None or self.thickness is not None:
                 shape = "flat"
+            elif self.mass is not None:
+                shape = "weighed"
             else:
                 return None
         for name in SIZES[shape]:
@@ -67,6 +79,9 @@ class Specimen(Model):
                 raise BadInput(f"specimen: its {name} is missing: a specimen of shape {shape} needs it.")
         if shape == "area":
             return self.area
+        if shape == "weighed":
+            assert self.mass and self.density and self.total_length
+            return self.mass / (self.density * self.total_length)
         return area_of(shape, {name: float(getattr(self, name)) for name in SIZES[shape]})
 
 

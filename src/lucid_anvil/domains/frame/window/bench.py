@@ -8,16 +8,15 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from ....contracts.finding import Finding
-from ....core.errors import BadInput
 from ....desktop.bench.plain_bench import PlainBench, PlainStage
-from ....desktop.parts.asking import ask_line
-from ....desktop.parts.forms import Sheet
 from ....desktop.parts.window_handles import WindowHandles, read_between, window_of
 from ....engine.preparing import Prepared
 from ....lab.editing import put
 from ....lab.takes import Take
 from ....protocol.messages import Board
-from .specimen_view import SIZES, SpecimenView, doubtful, measured
+from .pictures import SECTIONS, WAYS, PictureChoice
+from .sizes import SPECIMEN, SizeAsking
+from .specimen_view import ACROSS, SpecimenView
 
 if TYPE_CHECKING:
     from ....desktop.bench.place import BenchPlace
@@ -34,6 +33,7 @@ class FrameStage(PlainStage):
     def __init__(self) -> None:
         super().__init__()
         self.specimen = SpecimenView()
+        self.ways, self.sections = PictureChoice("Kind of test", WAYS, 5), PictureChoice("Section", SECTIONS, 5)
         layout = self.charts.parentWidget().layout()  # type: ignore[union-attr]
         assert layout is not None
         assert isinstance(layout, QVBoxLayout)
@@ -41,7 +41,13 @@ class FrameStage(PlainStage):
         layout.removeWidget(self.charts)
         row = QHBoxLayout()
         row.setSpacing(4)
-        row.addWidget(self.specimen)
+        side = QVBoxLayout()
+        side.setSpacing(2)
+        for one in (self.ways, self.sections):
+            one.setFixedWidth(228)
+            side.addWidget(one)
+        side.addWidget(self.specimen, 1)
+        row.addLayout(side)
         row.addWidget(self.charts, 1)
         layout.insertLayout(at, row, 1)
         self.handles: WindowHandles | None = None
@@ -49,8 +55,12 @@ class FrameStage(PlainStage):
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         super().show_prepared(prepared, editable)
         self.handles = None
-        self.specimen.show_specimen(prepared.settings.specimen, editable)
-        size = prepared.settings.specimen
+        size, kind = prepared.settings.specimen, prepared.settings.kind
+        self.specimen.show_specimen(size, editable, kind == "compression")
+        for one in (self.ways, self.sections):
+            one.setVisible(editable)
+        self.ways.show_choice(kind, editable)
+        self.sections.show_choice(self.specimen.shape, editable)
         self.told.setText("" if size.gauge_length else "The gauge length of the extensometer is missing.")
         if self.tabs is not None:
             self.tabs.choose("stress")
@@ -106,44 +116,25 @@ class FrameBench(PlainBench):
         self.stage: FrameStage = FrameStage()
         self.next.setText("End it  N")
         self.next.setToolTip("The crosshead rests, and what was pulled so far is read")
-        self.stage.specimen.asked.connect(self.ask_size)
+        self.sizes = SizeAsking(bench, "specimen", SPECIMEN, lambda: self.stage.specimen.size_)
+        self.stage.specimen.asked.connect(self.sizes.ask)
+        self.stage.ways.chosen.connect(self.choose_way)
+        self.stage.sections.chosen.connect(lambda key: self.sizes.choose("shape", key, [k for k, _ in ACROSS[key]]))
 
     @property
     def here(self) -> bool:
         prepared = self.bench.prepared
         return prepared is not None and prepared.method.name == "tension"
 
-    def ask_size(self, key: str) -> None:
-        """Type a size, once or several times."""
-        name = SIZES[key]
-        held = self.stage.specimen.size_.get(key)
-        ask_line(
-            self.bench, f"{name}, in mm: one value, or several", "Keep it", lambda text: self.put_size(key, text),
-            f"{1e3 * held:.6g}" if held else "",
-        )  # fmt: skip
-
     def put_size(self, key: str, text: str) -> None:
-        """Into the plan; what looks wrong by a factor of ten is asked about first."""
+        """A size as it is typed."""
+        self.sizes.put(key, text)
+
+    def choose_way(self, kind: str) -> None:
+        """Pulled, or pressed."""
         place = self.bench.plan_file
-        if place is None:
-            return
-        try:
-            made = measured(text, SIZES[key])
-        except BadInput as problem:
-            self.bench.said.emit(str(problem))
-            return
-
-        def keep() -> None:
-            self.bench.editing.change(place, lambda: put(place, ("specimen", key), made.text), self.bench.said.emit)
-            if made.count > 1:
-                told = f"{SIZES[key]}: mean of {made.count}, {made.text}, spread {1e3 * made.spread:.2g} mm."
-                self.bench.said.emit(told)
-
-        if doubtful(self.stage.specimen.size_.get(key), made.mean):
-            text = f"{made.text} is some ten times off what stood there."
-            Sheet(self.bench, f"{SIZES[key]}: is it right?", text, [], "It is right", lambda _: keep()).open()
-        else:
-            keep()
+        if place is not None:
+            self.bench.editing.change(place, lambda: put(place, ("kind",), kind), self.bench.said.emit)
 
     def show_done(self, take: Take, status: str, reason: str | None) -> None:
         super().show_done(take, status, reason)

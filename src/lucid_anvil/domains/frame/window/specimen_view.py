@@ -2,63 +2,28 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPainterPath, QPen
 from PyQt6.QtWidgets import QWidget
 
 from ....core.errors import BadInput
-from ....core.quantities import parse
 from ....desktop.parts import theme
+from ....desktop.parts.spots import Spot
 from ....desktop.parts.widgets import small_text
+from .sizes import SPECIMEN, in_unit
 
-SIZES = {
-    "width": "Width", "thickness": "Thickness", "diameter": "Diameter", "inner_diameter": "Inner diameter",
-    "gauge_length": "Gauge length of the extensometer", "parallel_length": "Parallel length",
-}  # fmt: skip
-_LENGTHS = re.compile(r"([-−+]?\d+(?:[.,]\d+)?)\s*([A-Za-zµ]*)")
-FACTOR = 10.0
-"""By which a size may differ from what stood there before it is asked about"""
-
-
-@dataclass(frozen=True)
-class Several:
-    """A size from several measurements."""
-
-    mean: float
-    spread: float
-    """Standard deviation; 0 for one"""
-    count: int
-
-    @property
-    def text(self) -> str:
-        """As it stands in a plan."""
-        return f"{1e3 * self.mean:.6g} mm"
-
-
-def measured(text: str, name: str) -> Several:
-    """One length or several, parted by semicolons or blanks, in mm where no unit stands: '12.48; 12.50; 12.47 mm'.
-    Raises BadInput."""
-    pieces = _LENGTHS.findall(text)
-    if not pieces or _LENGTHS.sub("", text).strip(" ;,"):
-        raise BadInput(f"{name}: type a length, or several, like 12.48 12.50.")
-    values = [parse(f"{number} {unit or 'mm'}", "m", name) for number, unit in pieces]
-    if min(values) <= 0:
-        raise BadInput(f"{name}: it must be above zero.")
-    if max(values) > 1.2 * min(values):
-        raise BadInput(f"{name}: {text} lie further apart than a fifth: look at them again.")
-    spread = float(np.std(values, ddof=1)) if len(values) > 1 else 0.0
-    return Several(float(np.mean(values)), spread, len(values))
-
-
-def doubtful(before: float | None, now: float) -> bool:
-    """Whether a size looks wrong by a factor of ten."""
-    return before is not None and not before / FACTOR * 1.5 < now < before * FACTOR / 1.5
+ACROSS: dict[str, Sequence[tuple[str, str]]] = {
+    "flat": (("width", "width"), ("thickness", "thick")),
+    "round": (("diameter", "⌀"),),
+    "tube": (("diameter", "⌀"), ("inner_diameter", "inner ⌀")),
+    "area": (("area", "area"),),
+    "weighed": (("mass", "mass"), ("density", "density"), ("total_length", "length")),
+}
+"""Sizes that the section of each shape is told by, and their words on the drawing"""
 
 
 class SpecimenView(QWidget):
@@ -70,8 +35,11 @@ class SpecimenView(QWidget):
         super().__init__()
         self.setFixedWidth(228)
         self.setMouseTracking(True)
+        self.setMinimumHeight(300)
         self.size_: dict[str, float | None] = {}
         self.shape = "flat"
+        self.pressed = False
+        """Between plates, not in grips"""
         self.area: float | None = None
         self.strain = 0.0
         """of the moment, by which the drawing is stretched"""
@@ -79,10 +47,11 @@ class SpecimenView(QWidget):
         self.editable = False
         self.places: dict[str, QRectF] = {}
 
-    def show_specimen(self, specimen: Any, editable: bool) -> None:
+    def show_specimen(self, specimen: Any, editable: bool, pressed: bool = False) -> None:
         """The settings' own model of a specimen."""
-        self.size_ = {k: getattr(specimen, k) for k in SIZES}
-        self.shape = specimen.shape or ("round" if specimen.diameter else "flat")
+        self.size_ = {k: getattr(specimen, k) for k in SPECIMEN}
+        self.shape = specimen.shape or ("round" if specimen.diameter else "weighed" if specimen.mass else "flat")
+        self.pressed = pressed
         try:
             self.area = specimen.section()
         except BadInput:
@@ -107,6 +76,12 @@ class SpecimenView(QWidget):
         over = event is not None and self.editable and any(b.contains(event.position()) for b in self.places.values())
         self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
 
+    def spots(self) -> Sequence[Spot]:
+        """The sizes on it."""
+        if not self.editable:
+            return ()
+        return [Spot(box, partial(self.asked.emit, key)) for key, box in self.places.items()]
+
     # --- drawing ---------------------------------------------------------------------------------------------
 
     def paintEvent(self, _event: object) -> None:
@@ -121,7 +96,7 @@ class SpecimenView(QWidget):
         parallel = (bottom - top - 2 * grip) * 0.62
         # To scale as long as it is neither a thread nor a block.
         half = min(max(wide / length * parallel / 2, 7.0), 34.0)
-        head = min(half * 1.9, 62.0)
+        head = half if self.pressed else min(half * 1.9, 62.0)
         stretch = min(self.strain, 0.25) * parallel / 2
         centre = (top + bottom) / 2
         upper, lower = centre - parallel / 2 - stretch / 2, centre + parallel / 2 + stretch / 2
@@ -177,16 +152,12 @@ class SpecimenView(QWidget):
         painter.drawLine(QPointF(out, a), QPointF(out, b))
         self._size(painter, "gauge_length", out + 8, middle, "gauge")
         self._size(painter, "parallel_length", out + 8, b + 34, "parallel")
-        names: Sequence[tuple[str, str]] = (("diameter", "⌀"),) if self.shape == "round" else (
-            (("diameter", "⌀"), ("inner_diameter", "inner ⌀")) if self.shape == "tube" else
-            (("width", "width"), ("thickness", "thick")))  # fmt: skip
-        if self.shape != "area":
-            for i, (key, word) in enumerate(names):
-                self._size(painter, key, 6, middle - 22 + 38 * i, word)
+        for i, (key, word) in enumerate(ACROSS[self.shape]):
+            self._size(painter, key, 6, middle - 22 + 38 * i, word)
 
     def _size(self, painter: QPainter, key: str, x: float, y: float, word: str) -> None:
         value = self.size_.get(key)
-        text = f"{1e3 * value:.5g}" if value else "type it"
+        text = f"{in_unit(key, value):.5g}" if value else "type it"
         small_text(painter, x, y, text, theme.color("brass" if value else "clay"), 10.5, 600)
-        small_text(painter, x, y + 13, f"{word}, mm", theme.color("muted"), 8)
+        small_text(painter, x, y + 13, f"{word}, {SPECIMEN[key].unit}", theme.color("muted"), 8)
         self.places[key] = QRectF(x - 4, y - 14, 64, 32)
