@@ -248,3 +248,56 @@ def test_a_load_cell_that_lies_does_not_press_harder(rig: Path, size: float, at:
     assert played.trip.t < at + 3.2 and true.max() < 1.2 * 2200
     assert not any(m["kind"] == "pulsed" for m in played.marks)
     assert found.reading("cycles").value < 15
+
+
+def with_transducer(rig: Path, stands: str) -> None:
+    text = rig.read_text().replace("lag: 5 ms}", f"lag: 5 ms, unset: {{inner: {stands}}}}}")
+    text = text.replace("  - {role: displacement", "  - {role: inner, input: 3, kind: length, range: 10 V, sensor: GX-03,"
+                        " sensitivity: 1 V/mm, supply: off}\n  - {role: displacement")  # fmt: skip
+    rig.write_text(text.replace("    GX-02:", "    GX-03: {sensitivity: 1 V/mm, low_corner: 0 Hz, noise: 2e-6 m}\n"
+                                              "    GX-02:"))  # fmt: skip
+
+
+def test_stages_before_the_pulses_each_have_their_own_end(rig: Path) -> None:
+    with_transducer(rig, "7.9 mm")
+    before = [{"do": "contact", "load": "100 N"}, {"do": "hold", "load": "300 N", "over": "2 s", "steady": "20 um"},
+              {"do": "transducers", "within": "15 %"}]  # fmt: skip
+    prepared, played, found = pulsed(rig, {"mean": "1.2 kN", "amplitude": "1 kN", "cycles": 12, "before": before})
+    ends = {m["stage"]: (m["t"], m["why"]) for m in played.marks if m["kind"] == "before"}
+    assert [e[1] for e in ends.values()] == ["borne", "steady", "set"] and why(played) == ["cycles"]
+    assert [c.label for c in prepared.course()][1:4] == [
+        "Contact load, 0.1 kN", "Held until it rests, 0.3 kN", "Transducers into range"]  # fmt: skip
+    force, rate = -played.channels["force"].samples() / 1e-3, prepared.facts.rate
+    at = {k: int(t * rate) for k, (t, _) in ends.items()}
+    assert force[at["contact"]] == pytest.approx(100, abs=6) and force[: at["contact"]].max() < 110
+    assert np.mean(force[at["hold"] - 400 : at["hold"]]) == pytest.approx(300, rel=0.02)
+    # The transducer was moved: what it shows of the pulses is as far as the crosshead goes, from its new zero.
+    assert len([m for m in played.marks if m["kind"] == "zero"]) == 2
+    assert abs(played.channels["inner"].samples()[at["transducers"]]) < 0.15 * 10
+    pairs = [(found.curve(f"{role}_swing").y[-1], found.reading(f"permanent_{role}").value) for role in ("inner", "displacement")]
+    assert pairs[0] == pytest.approx(pairs[1], rel=0.02, abs=2e-5)
+
+
+def test_what_does_not_rest_and_what_a_person_skips_is_said(rig: Path) -> None:
+    hold = {"do": "hold", "load": "300 N", "over": "3 s", "steady": "0.01 um", "most": "4 s"}
+    _, played, found = pulsed(rig, {"cycles": 12, "before": [hold]})
+    assert [m["why"] for m in played.marks if m["kind"] == "before"] == ["not steady"] and why(played) == ["cycles"]
+    assert any("stage 1 (hold) did not rest" in n for n in found.notes)
+    with pytest.raises(BadInput, match="no transducer of length"):
+        pulsed(rig, {"cycles": 12, "before": [{"do": "transducers"}]})
+    with_transducer(rig, "8 mm")
+    with pytest.raises(BadInput, match="no transducer 'outer' here: inner"):
+        pulsed(rig, {"cycles": 12, "before": [{"do": "transducers", "channels": ["outer"]}]})
+    with pytest.raises(BadInput, match="load must be above zero"):
+        pulsed(rig, {"cycles": 12, "before": [{"do": "hold"}]})
+    # Asked again as long as one is out; the window shows how far.
+    prepared = prepare(sorted((rig.parent.parent / "jobs" / "a").glob("*.yaml"))[0])
+    put(prepared.plan_file, ("pulse", "before"), [{"do": "transducers"}])
+    prepared, asked = prepare(prepared.plan_file), []
+
+    def answers(live: Any) -> Any:
+        asked.append(live["ask"])
+        return ({"order": "skip" if len(asked) > 3 else "go"},) if len(asked) != 2 else ()
+
+    played = play_through(prepared, answers=answers)
+    assert "inner +8 of ±10 mm. The pulses will move them by some 5.5 mm." in asked[0] and "still out" in asked[1]

@@ -33,7 +33,8 @@ class GaugeView(QWidget):
         self.hide()
 
     def show_gauge(self, told: Mapping[str, Any] | None) -> None:
-        """`value`, `wanted`, `within`, `top` in `unit`; `word` what is to be done; `left` s of waiting."""
+        """`value`, `wanted`, `within`, `top` in `unit`, its scale from `low` on (0 where it is not told);
+        `word` what is to be done; `left` s of waiting."""
         self.setVisible(told is not None)
         if told is not None:
             self.told = told
@@ -85,16 +86,17 @@ class GaugeView(QWidget):
         )  # fmt: skip
         # The scale: the band that is wanted, and a bar up to where it stands.
         line = QRectF(2, 54, self.width() - 4, 16)
-        full = 1.08 * top
+        low, full = float(self.told.get("low", 0.0)), 1.08 * top
 
         def at(v: float) -> float:
-            return line.left() + line.width() * min(max(v / full, 0.0), 1.0)
+            return line.left() + line.width() * min(max((v - low) / (full - low), 0.0), 1.0)
 
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.color("line", 120))
         painter.drawRoundedRect(line, 3, 3)
         painter.setBrush(accent)
-        painter.drawRoundedRect(QRectF(line.left(), line.top() + 4, max(at(value) - line.left(), 1.0), 8), 2, 2)
+        ends = sorted((at(value), at(0.0)))
+        painter.drawRoundedRect(QRectF(ends[0], line.top() + 4, max(ends[1] - ends[0], 1.0), 8), 2, 2)
         band = QRectF(at(wanted - within), line.top() - 4, 0, line.height() + 8)
         band.setRight(max(at(wanted + within), band.left() + 3))
         painter.setBrush(theme.color("teal", 60))
@@ -103,8 +105,9 @@ class GaugeView(QWidget):
         painter.setFont(theme.font(8.5))
         painter.setPen(muted)
         for share in (0.0, 0.5, 1.0):
-            text = f"{scale * share * top:g}"
+            mark = low + share * (top - low)
+            text = f"{scale * mark:g}"
             w = painter.fontMetrics().horizontalAdvance(text)
-            x = at(share * top)
+            x = at(mark)
             painter.drawText(QRectF(min(max(x - w / 2, 0.0), self.width() - w), 74, w + 2, 16),
                              Qt.AlignmentFlag.AlignLeft, text)  # fmt: skip

@@ -20,6 +20,7 @@ from ...core.formulas import Formula
 from ...core.quantities import parse
 from .columns import Column, computed, fit, formulas
 from .cycle_pieces import Piece, jumps_in, piece_of, turns_in
+from .cyclic_before import Before
 from .pulse_shapes import Shape, shape_of
 from .shared import FrameMethod, FrameSettings, Specimen, sensed
 
@@ -72,6 +73,9 @@ class PulseSettings(Model):
     """Whether the crosshead goes below zero to load it; off: it pulls"""
     rest: Annotated[float, quantity("s")] = 1.0
     """Before the pulses, in which zero is taken"""
+    before: list[Before] = Field(default_factory=list)
+    """{do: contact, load}, {do: hold, load, steady, over, most}, {do: transducers, within, channels}: stages in turn
+    between the zero and the pulses, each with its own end"""
     keep: Literal["auto", "all", "decades"] = "auto"
     """Of the raw record: all of it, or every tenth, hundredth ... pulse by decades with its neighbours, beside what
     every pulse showed; auto: by decades from 10 000 pulses on"""
@@ -273,6 +277,10 @@ class Cyclic(FrameMethod):
         if any(m.get("kind") == "pulsed" and m.get("why") == "break" for m in parts[-1][2]):
             notes.append("It ended where next to no force was left at a length that had borne it: the specimen broke,"
                          " or the load cell or its lead did.")  # fmt: skip
+        for m in (m for _, _, marks in parts for m in marks if m.get("kind") == "before"):
+            if m["why"] in ("not steady", "skipped"):
+                what = "did not rest in its time" if m["why"] == "not steady" else "was skipped"
+                notes.append(f"Before the pulses, stage {m['number']} ({m['stage']}) {what}.")
         if slow:
             notes.append(f"From cycle {slow[0]['cycle']} on the crosshead could go no faster: the pulses lost their"
                          " shape, and further on their size.")  # fmt: skip
@@ -292,9 +300,10 @@ class Cyclic(FrameMethod):
 
     def course(self, settings: CyclicSettings) -> list[CourseItem]:
         p = settings.pulse
+        begin = [CourseItem("Zero", p.rest), *(CourseItem(b.words, b.about) for b in p.before)]
         if not p.blocks:
             whole = CourseItem(f"{p.cycles} pulses, {p.shape}", p.cycles / p.cycles_a_second, p.cycles_a_second)
-            return [CourseItem("Zero", p.rest), whole]
+            return [*begin, whole]
         scale, unit = (1e-3, "kN") if p.control == "force" else (1e3, "mm")
         words = [f"{b.cycles} × {scale * b.mean:.3g} ± {scale * b.amplitude:.3g} {unit}" for b in p.blocks]
         hertz = p.cycles_a_second
@@ -303,8 +312,8 @@ class Cyclic(FrameMethod):
 
         if p.repeats * len(held) > MOST_SHOWN:
             whole = CourseItem(f"{p.repeats} times {len(held)} blocks", p.total / p.cycles_a_second, p.cycles_a_second)
-            return [CourseItem("Zero", p.rest), whole]
-        return [CourseItem("Zero", p.rest), *held * p.repeats]
+            return [*begin, whole]
+        return [*begin, *held * p.repeats]
 
     def thinned(self, settings: CyclicSettings, facts: Facts) -> Thinned | None:
         p = settings.pulse
@@ -315,7 +324,9 @@ class Cyclic(FrameMethod):
         units = {"cycle": "", "t": "s", "energy": "J", "ratio": "N/m"}
         for role in seen_roles(facts):
             units |= {f"{role}_{way}": "N" if role == "force" else "m" for way in ("max", "min")}
-        return Thinned(p.rest + 8 * CONTACT + p.kept_about / p.cycles_a_second, p.keep_first / p.cycles_a_second, units)
+        before = sum(max(b.most if b.do == "hold" else 0.0, b.about) for b in p.before)
+        whole = p.rest + before + 8 * CONTACT + p.kept_about / p.cycles_a_second
+        return Thinned(whole, p.keep_first / p.cycles_a_second, units)
 
     def perform(self, settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .cyclic_run import perform

@@ -14,6 +14,7 @@ from ...core.errors import BadInput
 from .columns import computed as of_columns
 from .columns import formulas
 from .cycle_seen import CycleSeen, Trend, computed, measured
+from .cyclic_before import go_through
 from .stiffness_watch import COARSE, LEAST, StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
@@ -81,6 +82,8 @@ class Pulses:
         # Where force is wanted the first amplitude is what a guess of the stiffness makes of it; cycles correct it.
         self.amplitude = self.target.amplitude / self.pulse.stiffness if force else self.target.amplitude
         self.middle = self.target.mean / self.pulse.stiffness if force else self.target.mean
+        for stage in self.pulse.before:
+            stage.roles(facts)
         steep = float(np.abs(self.slope(np.linspace(0, 1, 1000))).max())
         self.most = self.fastest / (steep * self.frequency)
         """m, amplitude that the crosshead's speed allows"""
@@ -159,12 +162,30 @@ class Pulses:
         self.phase, self.u = float(u[-1]), np.asarray(u)
         return np.asarray(np.clip(self.pulse.sign * speed, -self.fastest, self.fastest) / self.per_volt)
 
-    def meet(self, held: Mapping[str, Floats]) -> bool:
-        """Whether the specimen bears half of the mean; then its stiffness is known, and the guess of it put right."""
+    @property
+    def longest(self) -> float:
+        """m that the pulses will press or pull, about."""
+        far = max(b.mean + b.amplitude for b in self.pulse.sizes)
+        if self.pulse.control != "force":
+            return float(far)
+        return float(far / (self.line[1] if self.line is not None else self.pulse.stiffness))
+
+    @property
+    def approach(self) -> float:
+        """m/s at which the crosshead comes on."""
+        return self.middle / 2 / CONTACT
+
+    def met(self, held: Mapping[str, Floats]) -> tuple[float, float]:
+        """Force and length of a block before the pulses; what they show of the stiffness is kept."""
         force, way = float(np.mean(held["force"])), float(np.mean(held["displacement"]))
         # What is hardly more than noise is no contact that could be lost.
         if way > 0 and force > SURE * float(np.std(np.diff(held["force"]))):
             self.line = (0.0, force / way, 0.0, force)
+        return force, way
+
+    def meet(self, held: Mapping[str, Floats]) -> bool:
+        """Whether the specimen bears half of the mean; then its stiffness is known, and the guess of it put right."""
+        force, way = self.met(held)
         if self.pulse.control != "force":
             return way >= 0.5 * self.middle
         if force < 0.5 * self.target.mean:
@@ -309,11 +330,12 @@ class Pulses:
     def _where(self) -> dict[str, Any]:
         """Stretch of the course, and s in it: of its block where each has its own."""
         p, f = self.pulse, self.frequency
+        first = 1 + len(p.before)
         if len(p.sizes) * p.repeats > MOST_SHOWN or not p.blocks:
-            return {"item": 1, "at": self.cycle / f, "of": self.total / f}
+            return {"item": first, "at": self.cycle / f, "of": self.total / f}
         around, place = divmod(self.block_number, len(p.sizes))
         before = around * (self.total // p.repeats) + sum(b.cycles for b in p.sizes[:place])
-        return {"item": 1 + self.block_number, "at": (self.cycle - before) / f, "of": self.target.cycles / f}
+        return {"item": first + self.block_number, "at": (self.cycle - before) / f, "of": self.target.cycles / f}
 
     def live(self, held: Mapping[str, Floats]) -> dict[str, Any]:
         shown = {"Cycles": str(self.cycle), "Force": f"{float(held['force'][-1]):.0f} N",
@@ -355,8 +377,12 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
     else:
         pulses.resume(start)
     marks: tuple[Mapping[str, Any], ...] = ({"kind": "zero", "t": got.start, **pulses.zero},)
+    if start is None and settings.pulse.before:
+        got = yield Want(np.zeros(facts.block), marks=marks)
+        marks = ()
+        got = yield from go_through(pulses, got)
     # Slowly on until it bears half of the mean; then to the middle, and only then does it pulse.
-    slow = pulses.middle / 2 / CONTACT
+    slow = pulses.approach
     until = got.start + 6 * CONTACT
     held = pulses.units(got.channels)
     while not pulses.why and not pulses.meet(held):

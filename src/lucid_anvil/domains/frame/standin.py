@@ -69,6 +69,8 @@ class FrameScene(Model):
     """of the drive: at each turn the crosshead stays until it is crossed"""
     cell: CellPart | None = None
     """the load cell's own resonance; none when missing"""
+    unset: dict[str, Annotated[float, quantity("m")]] = Field(default_factory=dict)
+    """by role, how far from the middle of its range a transducer stands before somebody sets it"""
     encoder_lag: Seconds = 0.0
     """by which lengths come late, as a time constant"""
 
@@ -174,6 +176,7 @@ class FrameBench(ListeningBench):
         self.encoder = Late(scene.encoder_lag, rate)
         self.travel, self.speed = 0.0, 0.0
         self.bare = False
+        self.unset = dict(scene.unset)
         self.acting: list[Fault] = []
         self.stood: float | None = None
         """m/s at which its valve is stuck"""
@@ -182,9 +185,11 @@ class FrameBench(ListeningBench):
         super().__init__(rig)
 
     def command(self, name: str, value: object) -> None:
-        """`take_off`: the extensometer, which springs back."""
+        """`take_off`: the extensometer, which springs back; `set_transducers`: into their range."""
         if name == "take_off":
             self.bare = bool(value)
+        elif name == "set_transducers":  # as a person would, not quite into the middle
+            self.unset = {r: -self.travel + 0.1 * v for r, v in self.unset.items()}
         else:
             super().command(name, value)
 
@@ -217,8 +222,8 @@ class FrameBench(ListeningBench):
         extension = np.zeros(t.size) if self.bare else self._held(strain * self.gauge, t)
         force = force if self.cell is None else self.cell(force)
         shown = self.encoder(travel)
-        return {"force": force, "extension": extension, "displacement": shown, "length": shown,
-                "temperature": warm}  # fmt: skip
+        return {"force": force, "extension": extension, "displacement": shown, "length": shown, "temperature": warm,
+                **{role: shown + off for role, off in self.unset.items()}}  # fmt: skip
 
     def _valve(self, wanted: Floats, t: Floats) -> Floats:
         """m/s that the valve gives where so many are wanted. Once it has not gone as told for a while the frame shuts
