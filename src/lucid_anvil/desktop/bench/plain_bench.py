@@ -140,6 +140,8 @@ class PlainStage(QWidget):
         self.now = Chart("ms", "V", log_x=False)
         self.charts.addWidget(self.now)
         self.views: dict[str, tuple[Axis, Chart]] = {}
+        self.own: list[tuple[str, str, QWidget]] = []
+        """Views that a Stage brings beside its method's: key, title, what is shown"""
         self.begun: set[str] = set()
         """What was shown for the first time since this plan was opened"""
         self.tabs: Tabs | None = None
@@ -160,13 +162,15 @@ class PlainStage(QWidget):
         self.views = {a.key: (a, Chart(a.x_label, a.y_label, a.x_log, a.y_log)) for a in shown}
         for _, chart in self.views.values():
             self.charts.addWidget(chart)
-        self.tabs = Tabs([("now", "Now"), *((k, a.title) for k, (a, _) in self.views.items())])
+        self.tabs = Tabs([("now", "Now"), *((k, a.title) for k, (a, _) in self.views.items()),
+                          *((k, title) for k, title, _ in self.own)])  # fmt: skip
         self.tabs.chosen.connect(self._chosen)
         self.tab_row.addWidget(self.tabs)
         self.charts.setCurrentWidget(self.now)
 
     def _chosen(self, key: str) -> None:
-        self.charts.setCurrentWidget(self.now if key == "now" else self.views[key][1])
+        own = next((w for k, _, w in self.own if k == key), None)
+        self.charts.setCurrentWidget(own or (self.now if key == "now" else self.views[key][1]))
 
     def show_board(self, board: Board) -> None:
         self.gauge.show_gauge(board.live.get("gauge") if board.live and board.state == "running" else None)

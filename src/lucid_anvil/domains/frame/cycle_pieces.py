@@ -67,11 +67,11 @@ def _from_table(
 ) -> Piece:  # fmt: skip
     """What the run kept of every cycle; how it stood at rest at first and at last, from the raw record."""
     zeros = [m for m in marks if m.get("kind") == "zero"]
-    first = _from_raw(_between(raw, 0.0, gaps[0]["t"]), settings, marks)
+    first = _from_raw(between(raw, 0.0, gaps[0]["t"]), settings, marks)
     stops = [*(g["t"] for g in gaps[1:]), None]
     last, gap = first, None
     for g, stop in zip(reversed(gaps), reversed(stops), strict=True):  # the last stretch that holds a whole cycle
-        last = _from_raw(_between(raw, g["t"], stop), settings, zeros)
+        last = _from_raw(between(raw, g["t"], stop), settings, zeros)
         if last.count:
             gap = g
             break
@@ -82,7 +82,7 @@ def _from_table(
     # The raw record tells its cycles better; the table those between and after, each by when it ended.
     t, half = held["t"], 0.5 * float(np.median(np.diff(held["t"]))) if held["t"].size > 1 else 0.0
     apart = float(gap["run"])  # when in the run the last stretch begins
-    between = (t > first.ends[1] + half) & (t < last.ends[0] + apart + half)
+    amid = (t > first.ends[1] + half) & (t < last.ends[0] + apart + half)
     later = t > last.ends[1] + apart + half
     roles = [r for r in ("force", *first.lengths) if f"{r}_max" in held]
     tops = {r: (held[f"{r}_max"], held[f"{r}_min"]) for r in roles}
@@ -92,7 +92,7 @@ def _from_table(
     made = np.where(np.isfinite(made), made, np.nan)
 
     def joined(a: Floats, kept: Floats, b: Floats) -> Floats:
-        return np.concatenate([a, kept[between], b, kept[later]])
+        return np.concatenate([a, kept[amid], b, kept[later]])
 
     stiffness, energy = (joined(first.stiffness, made, last.stiffness),
                          joined(first.energy, held["energy"], last.energy))  # fmt: skip
@@ -117,7 +117,7 @@ def _from_table(
                  (first.ends[0], last.ends[1] + apart))  # fmt: skip
 
 
-def _between(raw: Mapping[str, Channel], start: float, stop: float | None) -> dict[str, Channel]:
+def between(raw: Mapping[str, Channel], start: float, stop: float | None) -> dict[str, Channel]:
     """Channels from one time of the record to another [s]."""
     made = {}
     for role, c in raw.items():
@@ -131,7 +131,22 @@ def _later(c: Channel, by: int, a: int, b: int) -> Floats:
     return c.load(by + a, by + b)
 
 
-def _from_raw(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]) -> Piece:
+@dataclass(frozen=True)
+class Begun:
+    """A stretch of the raw record and where its cycles begin."""
+
+    rate: float
+    first: int
+    """Sample of the record with which it begins"""
+    force: Floats
+    lengths: Mapping[str, Floats]
+    edges: Floats
+    """Samples, with their fractions, at which a cycle begins and the last one ends; fewer than two: there is none"""
+    notes: tuple[str, ...]
+
+
+def begun_in(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]) -> Begun:
+    """Force and lengths from their zeros, positive where they are pressed, and their cycles. Raises BadInput."""
     known_roles(settings.sensitivity, raw, "sensitivity")
     # Other channels of the record, a temperature say, are no lengths and left alone.
     lengths = [r for r, c in raw.items() if r == "displacement" or (
@@ -159,6 +174,14 @@ def _from_raw(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Seque
             raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
         samples = None
     edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
+    return Begun(rate, first, force, held, edges, tuple(notes))
+
+
+def _from_raw(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Sequence[Mapping[str, Any]]) -> Piece:
+    begun = begun_in(raw, settings, marks)
+    rate, first, force, held, edges, notes = (
+        begun.rate, begun.first, begun.force, begun.lengths, begun.edges, begun.notes)  # fmt: skip
+    lengths = list(held)
     if edges.size < 2:
         none = np.zeros(0)
         return Piece(tuple(lengths), tuple(notes), {}, none, none, {}, "", ())

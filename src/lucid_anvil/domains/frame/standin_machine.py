@@ -45,11 +45,12 @@ class Late:
     """A reading that comes late, as through a filter of the first order with a time constant `lag` [s]."""
 
     def __init__(self, lag: float, rate: float) -> None:
-        self.keeps = float(np.exp(-1 / (lag * rate))) if lag > 0 else 0.0
-        self.state = np.zeros(1)
+        # By the bilinear transformation: as late as the real one at low frequencies.
+        self.keeps = (2 * lag * rate - 1) / (2 * lag * rate + 1) if lag > 0 else 0.0
+        self.lag, self.state = lag, np.zeros(1)
 
     def __call__(self, x: Floats) -> Floats:
-        if not self.keeps:
+        if self.lag <= 0:
             return x
         from scipy.signal import lfilter
 

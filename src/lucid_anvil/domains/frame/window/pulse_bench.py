@@ -13,9 +13,13 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from ....desktop.bench.plain_bench import PlainBench, PlainStage
 from ....desktop.parts import theme
 from ....desktop.parts.widgets import small_text
+from ....engine.evaluating import material
 from ....engine.preparing import Prepared
 from ....lab.exporting import Row
+from ....lab.takes import Take
 from ....protocol.messages import Board, Room
+from ..one_pulse import Pulses, pulses_of
+from .pulse_view import PulseView
 
 if TYPE_CHECKING:
     from ....desktop.bench.place import BenchPlace
@@ -118,12 +122,20 @@ class PulseStage(PlainStage):
             row.addWidget(table, share, Qt.AlignmentFlag.AlignTop)
         layout.addWidget(self.tables)
         self.tables.hide()
+        self.one = PulseView()
+        self.charts.addWidget(self.one)
+        self.own = [("one", "One pulse", self.one)]
 
     def show_prepared(self, prepared: Prepared, editable: bool) -> None:
         super().show_prepared(prepared, editable)
         self.tables.hide()
         self.measured.show_rows([])
         self.computed.show_rows([])
+        self.one.show_pulses(None)
+
+    def repaint_charts(self) -> None:
+        super().repaint_charts()
+        self.one.chart.apply_theme()
 
     def show_board(self, board: Board) -> None:
         super().show_board(board)
@@ -146,6 +158,12 @@ def used_of(rooms: Sequence[Room], role: str, values: Sequence[float | None], sc
     return max(most * scale / float(r.limit) for r in named if r.limit)
 
 
+def kept(take: Take) -> Pulses:
+    """The pulses that a take holds."""
+    _, record, settings, marks = material(take)
+    return pulses_of(record, settings, marks)
+
+
 class PulseBench(PlainBench):
     """What the Bench shows and does for a plan of pulses."""
 
@@ -164,3 +182,6 @@ class PulseBench(PlainBench):
     def show_done(self, take: Any, status: str, reason: str | None) -> None:
         super().show_done(take, status, reason)
         self.stage.tables.hide()
+        bench = self.bench
+        if bench.finding is not None:
+            bench.aside.run("pulses", lambda: kept(take), self.stage.one.show_pulses)
