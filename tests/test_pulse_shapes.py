@@ -12,7 +12,7 @@ from tests.test_pulses_run import pulsed, rig  # noqa: F401  (a fixture)
 
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.domains.frame.cyclic import METHOD, CyclicSettings
-from lucid_anvil.domains.frame.pulse_shapes import shape_of
+from lucid_anvil.domains.frame.pulse_shapes import course_of, shape_of
 
 RECORD = [[0, 10], [1, 10], [2, 40], [3, 30], [6, 10]]
 
@@ -85,3 +85,57 @@ def test_a_stress_and_a_strain_become_force_and_length() -> None:
 def test_very_many_cycles_go_by_decades() -> None:
     few, many = (CyclicSettings.model_validate({"pulse": {"cycles": n}}) for n in (999, 1000))
     assert not any(v.x_log for v in METHOD.shown(few)) and all(v.x_log for v in METHOD.shown(many))
+
+
+def test_a_pulse_is_taken_out_of_a_record() -> None:
+    t = np.arange(4000) / 1000.0
+    one = np.interp(np.mod(t, 1.0), [0, 0.1, 0.35, 0.5, 0.8, 1.0], [1, 1, 5, 4, 1.2, 1])
+    for x in (one, -one, one + 0.005 * np.random.default_rng(3).standard_normal(t.size)):
+        course = course_of(x, 1000.0)
+        at, load = np.array(course.points).T
+        assert at[-1] == pytest.approx(1.0, abs=0.1) and course.off < 0.02 and len(at) <= 240
+        assert load.max() == pytest.approx(5, rel=0.01) and load[0] == load[-1] == load.min() == pytest.approx(1, abs=0.03)
+        top = at[np.argmax(load)] - at[np.flatnonzero(load > 3)[0]]
+        assert top == pytest.approx(0.125, abs=0.02)
+        shape_of("points", 0.0, course.points)
+    whole = course_of(one[:1000], 1000.0)
+    assert whole.points[-1][0] == pytest.approx(0.999)
+    for x in (np.ones(100), one[200:700]):
+        with pytest.raises(BadInput, match="holds no"):
+            course_of(x, 1000.0)
+
+
+def test_the_shape_is_chosen_by_picture_or_out_of_a_file(qtbot: Any, tmp_path: Path, monkeypatch: Any) -> None:
+    from PyQt6.QtWidgets import QFileDialog
+    from tests.test_desktop import leave
+    from tests.test_own_work import Person
+
+    k = Person(qtbot, tmp_path / "own", True)
+    k.window.go("Bench")
+    k.new_test("cyclic", rig="Pulser", article="Fender 1")
+    side = k.bench.kinds["pulses"]
+    shapes = side.stage.shapes
+    assert shapes.key == "haversine"
+    k.did()
+    shapes.chosen.emit("triangle")
+    k.settled()
+    assert k.settings()["pulse"]["shape"] == "triangle" and k.bench.prepared.settings.pulse.shape == "triangle"
+    t = np.arange(300) / 100.0
+    load = 500 + 400 * (1 - np.cos(2 * np.pi * t)) ** 2
+    rows = "\n".join(f"{a:.3f},{b:.3f},{-b / 1e3:.5f}" for a, b in zip(t, load, strict=True))
+    (tmp_path / "measured.csv").write_text("time [s],load [N],way [mm]\n" + rows)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "measured.csv"), ""))
+    shapes.chosen.emit("points")
+    k.sheet(channel="load")
+    k.settled()
+    made = k.bench.prepared.settings.pulse
+    assert made.shape == "points" and len(made.points) > 50 and shapes.key == "points"
+    assert "measured.csv" in k.window.strip.text() and "lines between them miss" in k.window.strip.text()
+    shapes.chosen.emit("sine")
+    k.settled()
+    assert k.bench.prepared.settings.pulse.points == []
+    (tmp_path / "measured.csv").write_text("time [s],load [N]\n" + "\n".join(f"{a:.2f},5" for a in t))
+    shapes.chosen.emit("points")
+    assert "holds no pulse" in k.window.strip.text()
+    k.window.grab().save("/tmp/p3.png")
+    leave(k.window)

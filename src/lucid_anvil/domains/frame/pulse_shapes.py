@@ -9,6 +9,7 @@ import numpy as np
 
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
+from ...core.frame import cycles
 
 EDGE = 0.1
 """Share of a square pulse that each of its edges takes: no crosshead jumps"""
@@ -79,3 +80,47 @@ def _with_pause(
         return np.where(v < 1, rate(np.minimum(v, 1.0)) / long, 0.0)
 
     return Shape(value, slope, start * long)
+
+
+POINTS = 240
+"""Of a course that is taken from a record, at most"""
+
+
+@dataclass(frozen=True)
+class Course:
+    """One pulse out of a record."""
+
+    points: tuple[tuple[float, float], ...]
+    """s from its least load, and load in the record's own unit"""
+    off: float
+    """What straight lines between them miss of the record at most, as a share of its height"""
+
+
+def course_of(x: Floats, rate: float) -> Course:
+    """The first whole pulse of a record (n,), from one least load to the next; of a record of one pulse, all of it.
+    `rate` [Hz]. Raises BadInput."""
+    if x.size < 8 or np.ptp(x) <= 0:
+        raise BadInput("this channel holds no pulse: choose another.")
+    if -x.min() > x.max():  # pressed, and recorded below zero
+        x = -x
+    period = cycles.period_of(x)
+    edges = cycles.begins(x, period) if period is not None and period < 0.8 * x.size else np.zeros(0)
+    a, b = 0, x.size - 1
+    if edges.size >= 2:
+        first, last = int(edges[0]), int(edges[1])
+        half = max((last - first) // 2, 1)
+        start = max(first - half, 0)
+        a = start + int(np.argmin(x[start : first + 1]))
+        middle = first + int(np.argmax(x[first:last]))
+        b = middle + int(np.argmin(x[middle : last + 1]))
+    part = x[a : b + 1]
+    low, high = float(part.min()), float(part.max())
+    if part.size < 4 or max(part[0], part[-1]) > low + 0.1 * (high - low):
+        raise BadInput("this channel holds no whole pulse: it must begin and end at its least load.")
+    keep = np.unique(np.linspace(0, part.size - 1, min(part.size, POINTS)).astype(int))
+    made = part[keep].copy()
+    made[0] = made[-1] = made.min()  # it is repeated: it ends where it began
+    back = np.interp(np.arange(part.size), keep, made)
+    off = float(np.max(np.abs(back - part))) / (high - low)
+    rows = tuple((round(float(i) / rate, 9), float(f"{v:.6g}")) for i, v in zip(keep, made, strict=True))
+    return Course(rows, off)

@@ -38,14 +38,15 @@ class PictureChoice(QWidget):
         self.name, self.pictures, self.columns = name, list(pictures), columns
         self.key = ""
         self.editable = False
+        self.again: Sequence[str] = ()
         rows = math.ceil(len(self.pictures) / columns)
         self.setFixedHeight(int(rows * (HIGH + WORD + GAP)))
         self.setMouseTracking(True)
         self.show_choice("", False)
 
-    def show_choice(self, key: str, editable: bool) -> None:
-        """The one that holds; whether another may be chosen."""
-        self.key, self.editable = key, editable
+    def show_choice(self, key: str, editable: bool, again: Sequence[str] = ()) -> None:
+        """The one that holds; whether another may be chosen; those that may be chosen once more."""
+        self.key, self.editable, self.again = key, editable, again
         word = next((p.word for p in self.pictures if p.key == key), "none chosen")
         self.setAccessibleName(f"{self.name}: {word}")
         self.update()
@@ -62,13 +63,14 @@ class PictureChoice(QWidget):
         """All that are not chosen."""
         if not self.editable:
             return ()
-        return [Spot(box, partial(self.chosen.emit, key)) for key, box in self.boxes().items() if key != self.key]
+        return [Spot(box, partial(self.chosen.emit, key)) for key, box in self.boxes().items()
+                if key != self.key or key in self.again]  # fmt: skip
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None or not self.editable:
             return
         for key, box in self.boxes().items():
-            if box.adjusted(0, 0, 0, WORD).contains(event.position()) and key != self.key:
+            if box.adjusted(0, 0, 0, WORD).contains(event.position()) and (key != self.key or key in self.again):
                 self.chosen.emit(key)
                 return
 

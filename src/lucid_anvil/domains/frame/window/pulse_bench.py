@@ -4,22 +4,31 @@ as calculated."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
 
+from ....core.errors import BadInput
 from ....desktop.bench.plain_bench import PlainBench, PlainStage
 from ....desktop.parts import theme
+from ....desktop.parts.forms import Field, Sheet
 from ....desktop.parts.widgets import small_text
 from ....engine.evaluating import material
 from ....engine.preparing import Prepared
+from ....formats import read
+from ....formats.files import ENDINGS
+from ....lab.editing import put
 from ....lab.exporting import Row
 from ....lab.takes import Take
 from ....protocol.messages import Board, Room
 from ..one_pulse import Pulses, pulses_of
+from ..pulse_shapes import course_of
+from .pictures import PictureChoice
 from .pulse_view import PulseView
+from .shape_pictures import SHAPES
 
 if TYPE_CHECKING:
     from ....desktop.bench.place import BenchPlace
@@ -122,6 +131,9 @@ class PulseStage(PlainStage):
             row.addWidget(table, share, Qt.AlignmentFlag.AlignTop)
         layout.addWidget(self.tables)
         self.tables.hide()
+        self.shapes = PictureChoice("Shape of a pulse", SHAPES, len(SHAPES))
+        self.shapes.setMaximumWidth(520)
+        layout.insertWidget(layout.indexOf(self.charts), self.shapes)
         self.one = PulseView()
         self.charts.addWidget(self.one)
         self.own = [("one", "One pulse", self.one)]
@@ -132,6 +144,8 @@ class PulseStage(PlainStage):
         self.measured.show_rows([])
         self.computed.show_rows([])
         self.one.show_pulses(None)
+        self.shapes.setVisible(editable)
+        self.shapes.show_choice(prepared.settings.pulse.shape, editable, again=("points",))
 
     def repaint_charts(self) -> None:
         super().repaint_charts()
@@ -173,11 +187,59 @@ class PulseBench(PlainBench):
         super().__init__(bench)
         self.stage: PulseStage = PulseStage()
         self.stage.typed.returnPressed.connect(self.go)
+        self.stage.shapes.chosen.connect(self.choose_shape)
 
     @property
     def here(self) -> bool:
         prepared = self.bench.prepared
         return prepared is not None and prepared.method.name == "cyclic"
+
+    def choose_shape(self, key: str) -> None:
+        """Into the plan; a course that was measured out of the file of its record."""
+        if key != "points":
+            self._shape(key, [])
+            return
+        kinds = " ".join(f"*{e}" for e in ENDINGS)
+        place, _ = QFileDialog.getOpenFileName(self.bench, "A pulse that was measured", "", f"Records ({kinds})")
+        if place:
+            self.take_course(Path(place))
+
+    def take_course(self, place: Path) -> None:
+        """Out of a record; of several channels a person says which."""
+        try:
+            record = read(place, logs=True)
+        except BadInput as problem:
+            self.bench.said.emit(str(problem))
+            return
+
+        def take(label: str) -> None:
+            channel = record.channel(label)
+            course = course_of(channel.samples(), channel.rate)
+            self._shape("points", [list(p) for p in course.points])
+            self.bench.said.emit(f"{place.name}, {label}: one pulse of {course.points[-1][0]:.4g} s in"
+                                 f" {len(course.points)} points; lines between them miss {100 * course.off:.2g} % of"
+                                 " its height. How fast and how high it is played the settings say.")  # fmt: skip
+
+        if len(record.channels) == 1:
+            try:
+                take(record.labels[0])
+            except BadInput as problem:
+                self.bench.said.emit(f"{place.name}: {problem}")
+            return
+        fields = [Field("channel", "Channel", choices=record.labels)]
+        asked = "Which channel is the load?"
+        Sheet(self.bench, asked, place.name, fields, "Take it", lambda v: take(v["channel"])).open()
+
+    def _shape(self, key: str, points: list[list[float]]) -> None:
+        place = self.bench.plan_file
+        if place is None:
+            return
+
+        def change() -> None:
+            put(place, ("pulse", "shape"), key)
+            put(place, ("pulse", "points"), points)
+
+        self.bench.editing.change(place, change, self.bench.said.emit)
 
     def show_done(self, take: Any, status: str, reason: str | None) -> None:
         super().show_done(take, status, reason)
