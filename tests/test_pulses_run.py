@@ -251,7 +251,7 @@ def test_a_load_cell_that_lies_does_not_press_harder(rig: Path, size: float, at:
 
 
 def with_transducer(rig: Path, stands: str) -> None:
-    text = rig.read_text().replace("lag: 5 ms}", f"lag: 5 ms, unset: {{inner: {stands}}}}}")
+    text = rig.read_text().replace("lag: 5 ms,", f"lag: 5 ms, unset: {{inner: {stands}}},")
     text = text.replace("  - {role: displacement", "  - {role: inner, input: 3, kind: length, range: 10 V, sensor: GX-03,"
                         " sensitivity: 1 V/mm, supply: off}\n  - {role: displacement")  # fmt: skip
     rig.write_text(text.replace("    GX-02:", "    GX-03: {sensitivity: 1 V/mm, low_corner: 0 Hz, noise: 2e-6 m}\n"

@@ -50,7 +50,8 @@ def begins(force: Floats, period: float) -> Floats:
     if told.size < 2:
         return np.zeros(0)
     # Where the extremes around it change at once, as at the end, a force at rest gets above their mean without rising.
-    rises = (force[told[1:]] > mean[told[:-1]]) & (force[told[:-1]] < mean[told[1:]])
+    least_rise = 0.1 * np.minimum(swing[told[1:]], swing[told[:-1]])
+    rises = force[told[1:]] - force[told[:-1]] > least_rise
     turns = np.flatnonzero((state[told[:-1]] < 0) & (state[told[1:]] > 0) & rises)
     made = []
     for a, b in zip(told[turns], told[turns + 1], strict=True):
