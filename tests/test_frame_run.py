@@ -198,6 +198,47 @@ def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
         pulled(rig, pull)
 
 
+@pytest.mark.parametrize("rate", [10e6, 40e6])
+def test_the_rate_of_stress_is_held_until_it_flows(rig: Path, rate: float) -> None:
+    """ISO 6892-1, method B: from where it flows the crosshead keeps its speed."""
+    after = "" if rate < 20e6 else ", switch_after_yield: on, speed_after: 20 mm/min"
+    prepared, played = pulled(rig, f"control: stress, stress_rate: {rate / 1e6} MPa/s, travel: 6 mm{after}")
+    stress = samples(played, "force", 2e-4) / 50e-6
+    n = int(20e6 / rate * RATE)
+    at = np.arange(0, stress.size - n, n // 2)
+    slopes = np.array([np.polyfit(np.arange(n) / RATE, stress[i : i + n], 1)[0] / rate for i in at])
+    middle = stress[at + n // 2]
+    elastic = (middle > 120e6) & (middle < 320e6)
+    assert elastic.sum() > 3 and np.abs(slopes[elastic] - 1).max() < 0.06
+    way = samples(played, "displacement", 100.0)
+    flowing = samples(played, "drive", 1.0)[np.flatnonzero((way > 3e-3) & (way < 5.5e-3))]
+    went = 2.5e-3 / (flowing.size / RATE)
+    assert np.ptp(flowing) < 1e-6 * flowing.mean()
+    # At 10 MPa/s the elastic specimen and the machine take 16 µm/s; the other one is told its speed.
+    assert 14e-6 < went < 25e-6 if rate < 20e6 else went == pytest.approx(20e-3 / 60, rel=0.02)
+    by = {r.key: r.value for r in finding(prepared, played).readings}
+    assert by["modulus"] == pytest.approx(206, rel=0.01)
+
+
+def test_the_crosshead_goes_back_after_the_break_and_stops_at_what_it_meets(rig: Path) -> None:
+    plain, without = pulled(rig)
+    before = {r.key: r.value for r in finding(plain, without).readings}
+    prepared, played = _again(rig, "go_back: on")
+    way = samples(played, "displacement", 100.0)
+    assert way.max() > 14e-3 and abs(way[-1] - way[:2000].mean()) < 2e-4 and way.min() > -2e-4
+    assert [m["met"] for m in played.marks if m["kind"] == "went back"] == [False]
+    after = {r.key: r.value for r in finding(prepared, played).readings}
+    for key, value in before.items():
+        assert after[key] == (None if value is None else pytest.approx(value, rel=1e-6))
+
+
+def _again(rig: Path, pull: str) -> tuple[Prepared, Played]:
+    plan = rig.parent.parent / "jobs" / "a" / "a.plan.yaml"
+    plan.write_text(plan.read_text().replace("speed: 30 mm/min", f"speed: 30 mm/min, {pull}"))
+    prepared = prepare(plan)
+    return prepared, play_through(prepared)
+
+
 # --- the window ----------------------------------------------------------------------------------------------
 
 

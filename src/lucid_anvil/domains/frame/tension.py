@@ -70,14 +70,19 @@ class Window(Model):
 class PullSettings(Model):
     """How a specimen is pulled where a frame is driven; a record that is there knows nothing of it."""
 
-    control: Literal["crosshead", "strain"] = "crosshead"
-    """A speed of the crosshead (ISO 6892-1, method A2), or a rate of the strain in a closed loop (A1)"""
+    control: Literal["crosshead", "strain", "stress"] = "crosshead"
+    """A speed of the crosshead (ISO 6892-1, method A2), a rate of the strain in a closed loop (A1), or of the stress
+    until it flows (B), from where the crosshead keeps the speed that it has then"""
     speed: Annotated[float, quantity("m/s")] = 3e-5
     """Of the crosshead"""
     strain_rate: Annotated[float, quantity("1/s")] = 2.5e-4
     """Range 2 of ISO 6892-1"""
+    stress_rate: Annotated[float, quantity("Pa/s")] = 20e6
+    """ISO 6892-1 has 6 to 60 MPa/s for steel, 2 to 20 for what is softer than 150 GPa"""
     switch_at: Annotated[float, quantity("%")] | None = None
     """Strain from which the crosshead goes on at its other speed"""
+    switch_after_yield: Flag = False
+    """Whether it does so where the specimen begins to flow, instead of at a strain"""
     speed_after: Annotated[float, quantity("m/s")] | None = None
     take_off: Literal["wait", "go on"] = "wait"
     """What the crosshead does while the extensometer is taken off at `extensometer_off`: stands until that was done, or
@@ -86,15 +91,19 @@ class PullSettings(Model):
     """At which it ends where nothing broke"""
     rest: Annotated[float, quantity("s")] = 1.0
     """Before the pull, in which zero is taken"""
+    go_back: Flag = False
+    """Whether the crosshead goes back to where it began once the specimen broke; what it meets stops it"""
 
     @model_validator(mode="after")
     def _sensible(self) -> PullSettings:
-        for name in ("speed", "strain_rate", "travel", "rest", "speed_after", "switch_at"):
+        for name in ("speed", "strain_rate", "travel", "rest", "speed_after", "switch_at", "stress_rate"):
             value = getattr(self, name)
             if value is not None and value <= 0:
                 raise ValueError(f"{name}: it must be above zero.")
-        if (self.switch_at is None) != (self.speed_after is None):
-            raise ValueError("switch_at and speed_after: give both, or none.")
+        if self.switch_after_yield and self.switch_at is not None:
+            raise ValueError("switch_at and switch_after_yield: give one of them.")
+        if (self.switch_at is None and not self.switch_after_yield) != (self.speed_after is None):
+            raise ValueError("switch_at (or switch_after_yield) and speed_after: give both, or none.")
         return self
 
 
@@ -228,7 +237,8 @@ class Tension(FrameMethod):
         from .tension_run import duration
 
         pull = settings.pull
-        way = f"{pull.strain_rate:.3g} 1/s of strain" if pull.control == "strain" else f"{6e4 * pull.speed:.3g} mm/min"
+        way = {"strain": f"{pull.strain_rate:.3g} 1/s of strain", "stress": f"{pull.stress_rate / 1e6:.3g} MPa/s",
+               "crosshead": f"{6e4 * pull.speed:.3g} mm/min"}[pull.control]  # fmt: skip
         return [CourseItem("Zero", pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
 
     def perform(self, settings: TensionSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:

@@ -27,8 +27,16 @@ CLOSE = 0.005
 AFTER = 0.5
 """s that are recorded once the crosshead rests"""
 TAKE_OFF = "Take the extensometer off"
+STIFF = 2e11
+"""Pa, of steel: what a rate of stress is guessed to be as a speed"""
 MOST = 400
 """Points of the live curve"""
+FLOWS, STEEP, SURE = 0.3, 5e-5, 4
+"""Share of its steepest slope below which a specimen flows; strain over which that is told; blocks in which it must"""
+BACK = 10.0
+"""Times its speed that the crosshead goes back at"""
+MEETS = 0.02
+"""Share of the greatest force at which it meets something then"""
 TIGHTEN = (0.9, 1.12)
 """By which the speed may change from one block to the next, where strain is controlled"""
 
@@ -52,6 +60,13 @@ class Pull:
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
         self.top = 0.0
+        if settings.pull.control == "stress" and not self.area:
+            raise BadInput("pull: a rate of stress needs the specimen's sizes: type them on its drawing.")
+        self.loads: deque[tuple[float, float, float]] = deque(maxlen=max(round(4.0 / self.span), 8))
+        """s, strain, stress [Pa] of the newest blocks"""
+        self.steepest, self.flat = 0.0, 0
+        self.flows = False
+        """Whether it has begun to flow"""
         watched = min(max(WATCHED / settings.pull.strain_rate, 0.1), 1.0)
         self.strains: deque[tuple[float, float]] = deque(maxlen=max(round(watched / self.span), 3))
         self.curve: list[tuple[float, float]] = []
@@ -105,8 +120,11 @@ class Pull:
         pull = self.settings.pull
         if pull.switch_at is not None and self.curve and self.curve[-1][0] >= pull.switch_at:
             self.switched = True
+        self.switched = self.switched or (pull.switch_after_yield and self.flows)
         if self.switched and pull.speed_after is not None:
             return min(pull.speed_after, self.fastest)
+        if pull.control == "stress":
+            return self._by_stress(pull.stress_rate)
         if pull.control == "crosshead" or self.gauge is None:
             return min(pull.speed, self.fastest)
         rate = self._strain_rate()
@@ -117,6 +135,33 @@ class Pull:
         share = min(max(pull.strain_rate / rate, TIGHTEN[0]), TIGHTEN[1])
         # Half of what is missing a block: what was changed shows two blocks later.
         return min(self.speed * share**0.3, self.fastest)
+
+    def _by_stress(self, rate: float) -> float:
+        """m/s that bring a rate of stress [Pa/s]; from where it flows the speed stays (ISO 6892-1, method B)."""
+        if self.flows and self.speed > 0:
+            return self.speed
+        first = min(self.settings.pull.speed, self.fastest)
+        bite = BITE * self.facts.limits["frame_force"] / (self.area or 1.0)
+        if len(self.loads) < 4 or self.loads[-1][2] < bite:
+            return first
+        t, _, stress = np.array(self.loads)[-max(round(0.2 / self.span), 4) :].T
+        now = float(np.polyfit(t - t[0], stress, 1)[0])
+        share = min(max(rate / max(now, 0.02 * rate), TIGHTEN[0]), TIGHTEN[1])
+        return min(self.speed * share**0.3, self.fastest)
+
+    def _flow(self) -> None:
+        """Whether the newest blocks show less than a share of the steepest slope of stress over strain."""
+        if self.flows or len(self.loads) < 4:
+            return
+        _, strain, stress = np.array(self.loads).T
+        far = np.flatnonzero(strain[-1] - strain >= STEEP)
+        if not far.size:
+            return
+        tail = slice(min(int(far[-1]), strain.size - 4), None)
+        slope = float(np.polyfit(strain[tail] - strain[-1], stress[tail], 1)[0])
+        self.steepest = max(self.steepest, slope)
+        self.flat = self.flat + 1 if slope < FLOWS * self.steepest else 0
+        self.flows = self.flat >= SURE
 
     def _strain_rate(self) -> float | None:
         if len(self.strains) < 3:
@@ -138,6 +183,8 @@ class Pull:
                 self.joint = (strain, self._by_travel(held))
             self.strains.append((t, strain))
             if self.area:
+                self.loads.append((t, strain, float(np.mean(force[-8:])) / self.area))
+                self._flow()
                 self.curve.append((100 * strain, float(np.mean(force[-8:])) / self.area / 1e6))
         before = self.top
         self.top = max(before, float(force.max()))
@@ -248,6 +295,29 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     until = got.start + AFTER
     while got.start < until:
         got = yield Want(np.zeros(facts.block))
+    if why == "break" and settings.pull.go_back and "displacement" in facts.sensitivity:
+        yield from _go_back(pull, got)
+
+
+def _go_back(pull: Pull, got: Got) -> Performance:
+    """To where it began, no further, and only as long as nothing is met."""
+    speed = min(BACK * pull.settings.pull.speed, pull.fastest)
+    most = max(MEETS * pull.top, BITE * pull.facts.limits["frame_force"] / 10)
+    begun, met = got.start, False
+    first = abs(float(np.mean(pull.units(got.channels)["force"])))
+    longest = 2 * pull.settings.pull.travel / speed + 10
+    while True:
+        held = pull.units(got.channels)
+        way = float(np.mean(held["displacement"]))
+        met = abs(float(np.mean(held["force"]))) > first + most
+        # What it shows is two blocks old: it slows down before it is there.
+        now = min(speed, max(way, 0.0) / (8 * pull.span))
+        if met or way < 2e-5 or got.start - begun > longest or any(o.get("order") == "skip" for o in got.orders):
+            break
+        volts = -pull.sign * np.full(pull.facts.block, now / pull.per_volt)
+        got = yield Want(volts, live=pull.live(held, got.start, 1, 1.0, 1.0))
+    yield Want(np.zeros(pull.facts.block), marks=({"kind": "went back", "t": got.start, "met": met},))
+    yield Want(np.zeros(pull.facts.block))
 
 
 def trip_of(slipped: float) -> dict[str, Any]:
@@ -262,6 +332,9 @@ def trip_of(slipped: float) -> dict[str, Any]:
 def duration(settings: TensionSettings) -> float:
     """s that a pull takes at most, about."""
     pull = settings.pull
+    size = settings.specimen
+    if pull.control == "stress" and size.parallel_length:  # most of it flows, at the speed that it has by then
+        return pull.travel / max(pull.stress_rate / STIFF * size.parallel_length, pull.speed)
     if pull.control == "strain" and settings.specimen.parallel_length:
         return pull.travel / max(pull.strain_rate * settings.specimen.parallel_length, 1e-9)
     return pull.travel / pull.speed
