@@ -232,11 +232,57 @@ def test_the_crosshead_goes_back_after_the_break_and_stops_at_what_it_meets(rig:
         assert after[key] == (None if value is None else pytest.approx(value, rel=1e-6))
 
 
+def test_the_zero_is_taken_in_one_grip_and_what_gripping_loads_it_with_counts(rig: Path) -> None:
+    preload = 400.0
+    both, run = pulled(rig, "speed: 30 mm/min", changes=(("slack: 0.1 mm", f"slack: 0.1 mm, gripping: {preload} N"),))
+    found = finding(both, run)
+    assert any("Zero was taken in both grips" in n for n in found.notes)
+    one, again = _again(rig, "zero_in: one grip")
+    other = finding(one, again)
+    assert one.course()[0].label == "Zero, second grip"
+    gripped = [m["force"] for m in again.marks if m["kind"] == "gripped"]
+    assert gripped == [pytest.approx(preload, abs=2)]
+    assert any("loaded it with +400" in n or "loaded it with +399" in n or "loaded it with +401" in n for n in other.notes)
+    gain = other.reading("strength").value - found.reading("strength").value
+    assert gain == pytest.approx(preload / 50e-6 / 1e6, abs=0.1)
+    # What is more than a little is pointed at once, and gone on with where a person says so.
+    asked: list[str] = []
+
+    def answers(live: Any) -> Any:
+        asked.append(live["ask"])
+        return ({"order": "go"},) if asked.count(live["ask"]) == 40 else ()
+
+    prepared = prepare(one.plan_file)
+    run = play_through(prepared, answers=answers, longest=12.0)
+    said = list(dict.fromkeys(asked))
+    assert [s.split(":")[0] for s in said] == ["Specimen in one grip only, the other end free", "Close the second grip",
+                                               "Close the second grip"]  # fmt: skip
+    assert "N stand on it" in said[2] and any(m["kind"] == "pull" for m in run.marks)
+
+
 def _again(rig: Path, pull: str) -> tuple[Prepared, Played]:
     plan = rig.parent.parent / "jobs" / "a" / "a.plan.yaml"
     plan.write_text(plan.read_text().replace("speed: 30 mm/min", f"speed: 30 mm/min, {pull}"))
     prepared = prepare(plan)
     return prepared, play_through(prepared)
+
+
+def test_an_extensometer_out_of_its_range_is_seen_before_anything_moves(rig: Path) -> None:
+    from lucid_anvil.contracts.check import Looked
+    from lucid_anvil.domains.frame.range_check import in_range
+
+    plan = begin_plan("tension", rig, "Coupon 1", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    held = prepare(plan)
+    base = {"kinds": {"extension": "length"}, "sensitivity": {"extension": 500.0}, "ranges": {"extension": 10.0}}
+    assert in_range(Looked(held.settings, **base)) == (False, "waiting for the front end")
+    done, said = in_range(Looked(held.settings, mean={"extension": 1.0}, **base))
+    assert done and said == "+2 of ±20 mm"
+    done, said = in_range(Looked(held.settings, mean={"extension": -9.6}, **base))
+    assert not done and "pull its pin" in said
+    put(plan, ("extensometer_off",), "35 %")
+    assert not in_range(Looked(prepare(plan).settings, mean={"extension": 2.0}, **base))[0]
+    assert in_range(Looked(held.settings))[0]
+    assert play_through(held, longest=1.0).sensed.mean["extension"] == pytest.approx(0, abs=0.01)
 
 
 # --- the window ----------------------------------------------------------------------------------------------

@@ -19,6 +19,10 @@ class Looked:
     """V per unit by role"""
     rms: Mapping[str, float] = field(default_factory=dict)
     """V by role, of each input at rest; empty until the front end answers"""
+    mean: Mapping[str, float] = field(default_factory=dict)
+    """V by role, where each input stands at rest"""
+    ranges: Mapping[str, float] = field(default_factory=dict)
+    """V by role, at which an input overloads"""
     bias: Mapping[str, float] = field(default_factory=dict)
     """V by role, of supplied sensors"""
     temperature: float = float("nan")

@@ -35,6 +35,8 @@ class Sensed:
     bias: dict[str, float] = field(default_factory=dict)
     rms: dict[str, float] = field(default_factory=dict)
     """V"""
+    mean: dict[str, float] = field(default_factory=dict)
+    """V"""
     temperature: float = float("nan")
     interlock: int = 0
     instruments: Mapping[str, Any] | None = None
@@ -52,6 +54,8 @@ class Sensed:
         self.bias = dict(bias)
         for role, x in channels.items():
             now = float(np.std(x))
+            stands = float(np.mean(x))
+            self.mean[role] = stands if role not in self.mean else 0.7 * self.mean[role] + 0.3 * stands
             self.rms[role] = now if role not in self.rms else 0.9 * self.rms[role] + 0.1 * now
 
 
@@ -116,8 +120,9 @@ class WalkRound:
         """What a check that a domain brought along may know."""
         prepared = self.prepared
         kinds = {c.role: c.kind for c in prepared.rig.channels}
-        return Looked(prepared.settings, kinds, prepared.facts.sensitivity, seen.rms, seen.bias, seen.temperature,
-                      seen.instruments, seen.trouble)  # fmt: skip
+        ranges = {c.role: c.range for c in prepared.rig.channels}
+        return Looked(prepared.settings, kinds, prepared.facts.sensitivity, seen.rms, seen.mean, ranges, seen.bias,
+                      seen.temperature, seen.instruments, seen.trouble)  # fmt: skip
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
         low, high = BIAS_WINDOW

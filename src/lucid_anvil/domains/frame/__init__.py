@@ -13,7 +13,10 @@ DOMAIN = Domain(
         "frame-phase": f"{__name__}.phase",
     },
     guards={"chamber_band": f"{__name__}.chamber_guard:BAND", "frame_motion": f"{__name__}.motion_guard:MOTION"},
-    checks={"chamber": f"{__name__}.chamber_check:answers"},
+    checks={
+        "chamber": f"{__name__}.chamber_check:answers",
+        "extensometer": f"{__name__}.range_check:in_range",
+    },
     sides=(
         f"{__name__}.window.bench:FrameBench",
         f"{__name__}.window.pulse_bench:PulseBench",

@@ -8,7 +8,7 @@ from ...contracts.check import Looked
 def answers(now: Looked) -> tuple[bool, str]:
     """Done where no temperature is asked for, or its controller tells one."""
     play = getattr(now.settings, "play", None)
-    if play is None or (play.temperature is None and play.at is None):
+    if play is None or (play.temperature is None and play.soaks == [None]):
         return True, "no temperature is asked for"
     if now.trouble:
         return False, now.trouble

@@ -69,6 +69,8 @@ class FrameScene(Model):
     """of the drive: at each turn the crosshead stays until it is crossed"""
     cell: CellPart | None = None
     """the load cell's own resonance; none when missing"""
+    gripping: Annotated[float, quantity("N")] = 0.0
+    """that closing the second grip loads the specimen with"""
     unset: dict[str, Annotated[float, quantity("m")]] = Field(default_factory=dict)
     """by role, how far from the middle of its range a transducer stands before somebody sets it"""
     encoder_lag: Seconds = 0.0
@@ -177,6 +179,8 @@ class FrameBench(ListeningBench):
         self.travel, self.speed = 0.0, 0.0
         self.bare = False
         self.unset = dict(scene.unset)
+        self.gripped = scene.gripping
+        """N, of closed grips"""
         self.acting: list[Fault] = []
         self.stood: float | None = None
         """m/s at which its valve is stuck"""
@@ -185,9 +189,13 @@ class FrameBench(ListeningBench):
         super().__init__(rig)
 
     def command(self, name: str, value: object) -> None:
-        """`take_off`: the extensometer, which springs back; `set_transducers`: into their range."""
+        """`take_off`: the extensometer, which springs back; `grip`: the second
+        one closed or open; `set_transducers`: into their range."""
         if name == "take_off":
             self.bare = bool(value)
+        elif name == "grip":
+            assert isinstance(self.rig.standin.scene, FrameScene)
+            self.gripped = self.rig.standin.scene.gripping if value else 0.0
         elif name == "set_transducers":  # as a person would, not quite into the middle
             self.unset = {r: -self.travel + 0.1 * v for r, v in self.unset.items()}
         else:
@@ -219,6 +227,8 @@ class FrameBench(ListeningBench):
         for fault in self.acting:
             if fault.kind == "breaks":
                 force = np.where(t >= fault.at, 0.0, force)
+        if self.gripped and not getattr(self.specimen, "broken", False):
+            force = force + self.gripped
         extension = np.zeros(t.size) if self.bare else self._held(strain * self.gauge, t)
         force = force if self.cell is None else self.cell(force)
         shown = self.encoder(travel)

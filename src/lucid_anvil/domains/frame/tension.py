@@ -91,6 +91,9 @@ class PullSettings(Model):
     """At which it ends where nothing broke"""
     rest: Annotated[float, quantity("s")] = 1.0
     """Before the pull, in which zero is taken"""
+    zero_in: Literal["both grips", "one grip"] = "both grips"
+    """Where the force's zero is taken: with the specimen in one grip (ISO 6892-1 wants it so), before a person closes
+    the other and sees what that loads it with; or as it is gripped already, which takes that load off too"""
     go_back: Flag = False
     """Whether the crosshead goes back to where it began once the specimen broke; what it meets stops it"""
 
@@ -177,6 +180,7 @@ class Tension(FrameMethod):
     walk_round = (
         {"key": "grips", "text": "Specimen in both grips, straight"},
         {"key": "pin", "text": "Extensometer on the specimen, its pin out"},
+        {"key": "in_range", "text": "Extensometer in its range", "sense": "extensometer"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
         {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
     )
@@ -197,7 +201,7 @@ class Tension(FrameMethod):
         made = Readings(keys, settings)
         held = measured(record, settings, marks)
         line = _line(held, settings)
-        notes = [*held.notes]
+        notes = [*held.notes, *gripping(marks)]
         shift = line.foot if line is not None and settings.toe else 0.0
         strain, stress = held.strain - shift, held.stress
         broken = curve.break_at(stress, held.length, settings.break_drop / 100)
@@ -239,7 +243,8 @@ class Tension(FrameMethod):
         pull = settings.pull
         way = {"strain": f"{pull.strain_rate:.3g} 1/s of strain", "stress": f"{pull.stress_rate / 1e6:.3g} MPa/s",
                "crosshead": f"{6e4 * pull.speed:.3g} mm/min"}[pull.control]  # fmt: skip
-        return [CourseItem("Zero", pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
+        first = "Zero" if pull.zero_in == "both grips" else "Zero, second grip"
+        return [CourseItem(first, pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
 
     def perform(self, settings: TensionSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .tension_run import perform
@@ -342,6 +347,16 @@ def _without_slip(
     made = strain.copy()
     made[at + 1 :] = strain[at] + travel[at + 1 :] - travel[at]
     return made
+
+
+def gripping(marks: Sequence[Mapping[str, Any]]) -> list[str]:
+    """What a run of ours says of the force that its grips had put on the specimen."""
+    gripped = next((m for m in marks if m.get("kind") == "gripped"), None)
+    if gripped is not None:
+        return [f"Closing the second grip loaded it with {gripped['force']:+.4g} N; the force counts from before."]
+    if any(m.get("kind") == "pull" for m in marks):
+        return ["Zero was taken in both grips: what gripping had loaded it with is taken off too, and not known."]
+    return []
 
 
 def _line(held: Measured, settings: TensionSettings) -> curve.Line | None:

@@ -11,6 +11,7 @@ import numpy as np
 from ...contracts.method import Facts, Got, Performance, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
+from .gripping import grip
 from .slip import LEAST, SlipWatch
 
 if TYPE_CHECKING:
@@ -59,6 +60,8 @@ class Pull:
         self.speed = self.before = 0.0
         self.zero: dict[str, float] = {}
         self.sums: dict[str, tuple[float, int]] = {}
+        self.gripped: float | None = None
+        """N that closing the second grip put on it; None where the zero is taken in both"""
         self.top = 0.0
         if settings.pull.control == "stress" and not self.area:
             raise BadInput("pull: a rate of stress needs the specimen's sizes: type them on its drawing.")
@@ -101,7 +104,8 @@ class Pull:
             self.slip.rest(channels["extension"] / self.facts.sensitivity["extension"])
 
     def set_zero(self) -> dict[str, float]:
-        self.zero = {role: s / n for role, (s, n) in self.sums.items() if n}
+        before = {"force": self.zero["force"]} if self.gripped is not None else {}
+        self.zero = {role: s / n for role, (s, n) in self.sums.items() if n} | before
         return self.zero
 
     def strain(self, held: Mapping[str, Floats]) -> float | None:
@@ -237,6 +241,10 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     pull = Pull(settings, facts)
     planned = [settings.pull.rest, duration(settings)]
     got: Got = yield Want(np.zeros(facts.block))
+    marks: tuple[Mapping[str, Any], ...] = ()
+    if settings.pull.zero_in == "one grip":
+        got = yield from grip(pull, got)
+        marks = ({"kind": "gripped", "t": got.start, "force": pull.gripped},)
     start = got.start
     while got.start - start < settings.pull.rest:
         pull.learn_zero(got.channels)
@@ -245,8 +253,9 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
         shown = {"item": 0, "at": got.start - start, "of": planned[0], "shown": told}
         got = yield Want(np.zeros(facts.block), live=shown)
     zero = pull.set_zero()
-    marks: tuple[Mapping[str, Any], ...] = (
-        {"kind": "zero", "t": got.start, **zero}, {"kind": "pull", "t": got.start, "control": settings.pull.control},
+    marks = (
+        *marks, {"kind": "zero", "t": got.start, **zero},
+        {"kind": "pull", "t": got.start, "control": settings.pull.control},
     )  # fmt: skip
     begun = got.start
     why = ""

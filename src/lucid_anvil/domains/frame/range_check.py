@@ -1,0 +1,26 @@
+"""Whether an extensometer stands in its range before anything moves."""
+
+from __future__ import annotations
+
+from ...contracts.check import Looked
+
+MOST = 0.9
+"""Share of its input's range that it may stand at"""
+
+
+def in_range(now: Looked) -> tuple[bool, str]:
+    """Done where it has room to go, or none is there."""
+    if "extension" not in now.kinds:
+        return True, "none is wired"
+    if "extension" not in now.mean:
+        return False, "waiting for the front end"
+    per = abs(now.sensitivity.get("extension", 1.0))
+    stands, most = now.mean["extension"] / per, now.ranges["extension"] / per
+    said = f"{1e3 * stands:+.3g} of ±{1e3 * most:.3g} mm"
+    if abs(stands) > MOST * most:
+        return False, f"{said}: set it nearer the middle, or pull its pin"
+    off = getattr(now.settings, "extensometer_off", None)
+    gauge = getattr(now.settings.specimen, "gauge_length", None)
+    if off is not None and gauge and abs(stands) + off / 100 * gauge > most:
+        return False, f"{said}: {1e3 * off / 100 * gauge:.3g} mm more, until it comes off, are beyond that"
+    return True, said
