@@ -267,6 +267,40 @@ def _again(rig: Path, pull: str) -> tuple[Prepared, Played]:
     return prepared, play_through(prepared)
 
 
+def test_while_it_is_pulled_the_modulus_line_grows_and_lengths_stand_beside_each_other(rig: Path) -> None:
+    from lucid_anvil.domains.frame import tension_run
+
+    told: list[Any] = []
+    kept = tension_run.Pull.live
+
+    def live(self: Any, *given: Any) -> Any:
+        told.append(kept(self, *given))
+        return told[-1]
+
+    tension_run.Pull.live = live  # type: ignore[method-assign]
+    try:
+        plan = begin_plan("tension", rig, "Coupon 1", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+        plan.write_text(plan.read_text().replace("speed: 2 mm/min", "speed: 10 mm/min, travel: 3 mm"))
+        put(plan, ("compliance",), "25 µm/kN")
+        prepared = prepare(plan)
+        played = play_through(prepared)
+    finally:
+        tension_run.Pull.live = kept  # type: ignore[method-assign]
+    last = told[-1]
+    assert float(last["shown"]["Modulus so far"].split()[0]) == pytest.approx(206, rel=0.02)
+    (x0, x1), (y0, y1) = last["curves"]["stress"]["modulus"]
+    assert y0 == 0 and (y1 - y0) / (x1 - x0) == pytest.approx(2060, rel=0.02)
+    t, force = last["curves"]["force"]["Force"]
+    assert force[-1] == pytest.approx(float(last["shown"]["Force"].split()[0]), rel=0.02) and len(t) == len(force)
+    ends = {name: y[-1] for name, (_, y) in last["curves"]["lengths"].items()}
+    # Travel is more than extension by what the machine gives way by, and by what lies outside the gauge length.
+    assert ends["Extension"] < ends["Travel less the machine's"] < ends["Travel"]
+    assert ends["Travel"] - ends["Travel less the machine's"] == pytest.approx(25e-3 * force[-1], rel=0.02)
+    found = finding(prepared, played)
+    assert {c.key for c in found.curves} >= {"force", "length_extension", "length_displacement", "length_corrected"}
+    assert found.curve("length_displacement").y[-1] == pytest.approx(ends["Travel"], rel=0.02)
+
+
 def test_an_extensometer_out_of_its_range_is_seen_before_anything_moves(rig: Path) -> None:
     from lucid_anvil.contracts.check import Looked
     from lucid_anvil.domains.frame.range_check import in_range

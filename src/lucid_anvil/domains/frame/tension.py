@@ -20,6 +20,7 @@ from ...core.errors import BadInput
 from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
 from .shared import FrameMethod, FrameSettings, Specimen, length_in, sensed, thinned
+from .tension_course import VIEWS, lengths_of, over_time
 
 NO_TRAVEL = "there is no travel to go on with"
 SEEN_WITHIN = 0.2
@@ -158,6 +159,11 @@ class Measured:
     transverse: Floats | None
     source: str
     notes: tuple[str, ...]
+    force: Floats
+    """N"""
+    lengths: Mapping[str, Floats]
+    """m, by role"""
+    rate: float
 
 
 class Tension(FrameMethod):
@@ -188,9 +194,15 @@ class Tension(FrameMethod):
     knows = {"compliance": "frame"}
     Settings = TensionSettings
     readings = {**listed(KEYS), "proof_0.2": "Proof strength at each offset of the list [MPa]"}
-    curves = {"stress": "Stress [MPa] over strain [%]"}
+    curves = {
+        "stress": "Stress [MPa] over strain [%]",
+        "force": "Force [kN] over s",
+        "length_extension": "Extension [mm] over s; length_displacement and length_corrected (travel, and travel less"
+        " the machine's) likewise",
+    }
     views = (
         Axis("stress", "Stress and strain", ("stress", "modulus_line", "proof_line*"), "Strain, %", "Stress, MPa"),
+        *VIEWS,
     )
 
     def evaluate(
@@ -229,7 +241,8 @@ class Tension(FrameMethod):
                 notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
         low, high = (0.0, 0.0) if line is None else (float(stress[i]) / 1e6 for i in (line.first, line.last))
         window = {"setting": "modulus", "curves": ["stress"], "over": "y", "unit": "MPa", "low": low, "high": high}
-        read = Finding(self.name, made.all(), _curves(strain, stress, line, shift, settings), notes=tuple(notes),
+        curves = (*_curves(strain, stress, line, shift, settings), *over_time(held.force, held.lengths, held.rate))
+        read = Finding(self.name, made.all(), curves, notes=tuple(notes),
                        detail={} if line is None else {"between": window})  # fmt: skip
         # With strains that are off nothing may be called inside.
         off = [n for n in held.notes if NO_TRAVEL in n]
@@ -323,7 +336,9 @@ def measured(
             raise BadInput("specimen: its transverse_length is missing: the transverse channel needs it.")
         transverse = values["transverse"] / size.transverse_length * (signs if settings.kind == "compression" else 1.0)
     length = values.get("displacement", strain)
-    return Measured(strain, values["force"] / area, length, transverse, source, tuple(notes))
+    lengths = lengths_of(values["force"], values, settings.compliance)
+    return Measured(strain, values["force"] / area, length, transverse, source, tuple(notes), values["force"], lengths,
+                    record["force"].rate)  # fmt: skip
 
 
 def _without_slip(

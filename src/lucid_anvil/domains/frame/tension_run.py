@@ -13,6 +13,7 @@ from ...contracts.recording import Floats
 from ...core.errors import BadInput
 from .gripping import grip
 from .slip import LEAST, SlipWatch
+from .tension_course import GrowingCourse, growing_line
 
 if TYPE_CHECKING:
     from .tension import TensionSettings
@@ -73,6 +74,9 @@ class Pull:
         watched = min(max(WATCHED / settings.pull.strain_rate, 0.1), 1.0)
         self.strains: deque[tuple[float, float]] = deque(maxlen=max(round(watched / self.span), 3))
         self.curve: list[tuple[float, float]] = []
+        self.course = GrowingCourse(settings.compliance)
+        self.line: tuple[float, float] | None = None
+        """MPa/% and MPa of the modulus line so far"""
         self.switched = False
         off = settings.extensometer_off
         self.off_at = off / 100 if off is not None and "extension" in facts.sensitivity else None
@@ -181,6 +185,7 @@ class Pull:
             if self.slipped is not None and self.strains:
                 self.joint = (self.strains[-1][1], self.before)
         self.before = self._by_travel(held) if "displacement" in held else 0.0
+        self.course.add(t, held)
         strain = self.strain(held)
         if strain is not None:
             if self.off_at is not None and self.joint is None and strain >= self.off_at:
@@ -213,6 +218,18 @@ class Pull:
         self.speed = 0.0
         return made
 
+    def _modulus_line(self, shown: dict[str, str]) -> dict[str, list[list[float]]]:
+        """The line that grows with the curve, and stays where the specimen begins to flow; its slope among what is
+        shown."""
+        if not self.flows:
+            self.line = growing_line(self.curve[-4 * MOST :]) or self.line
+        if self.line is None:
+            return {}
+        slope, offset = self.line
+        shown["Modulus so far"] = f"{slope / 10:.4g} GPa"
+        top = 1.02 * max(s for _, s in self.curve[-4 * MOST :])
+        return {"modulus": [[-offset / slope, (top - offset) / slope], [0.0, top]]}
+
     def live(self, held: Mapping[str, Floats], t: float, item: int, at: float, of: float) -> dict[str, Any]:
         force = float(held["force"][-1])
         made: dict[str, Any] = {"item": item, "at": at, "of": of, "broken": force < 0.5 * self.top and self.top > 0}
@@ -223,7 +240,8 @@ class Pull:
             shown |= {"Stress": f"{stress:.1f} MPa", "Strain": f"{strain:.3f} %"}
             step = max(len(self.curve) // MOST, 1)
             x, y = zip(*self.curve[::step], strict=True)
-            made["curves"] = {"stress": {"now": [list(x), list(y)]}}
+            grown = {"now": [list(x), list(y)], **self._modulus_line(shown)}
+            made["curves"] = {"stress": grown, **self.course.curves()}
         rate = self._strain_rate()
         if rate is not None:
             shown["Strain rate"] = f"{rate:.2g} 1/s"

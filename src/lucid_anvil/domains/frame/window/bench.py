@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from ....contracts.finding import Finding
-from ....desktop.bench.plain_bench import PlainBench, PlainStage
+from ....desktop.bench.plain_bench import PlainBench, PlainStage, legend_of
+from ....desktop.parts.chart import Chart
 from ....desktop.parts.window_handles import WindowHandles, read_between, window_of
 from ....engine.preparing import Prepared
 from ....lab.editing import put
@@ -64,6 +65,11 @@ class FrameStage(PlainStage):
         self.told.setText("" if size.gauge_length else "The gauge length of the extensometer is missing.")
         if self.tabs is not None:
             self.tabs.choose("stress")
+
+    def _named(self, chart: Chart, names: Sequence[str]) -> None:
+        """Lengths beside each other are named; what stands on the stress curve is written there."""
+        if "lengths" in self.views and chart is self.views["lengths"][1] and (written := legend_of(names)):
+            chart.legend(written)
 
     def show_board(self, board: Board) -> None:
         super().show_board(board)
