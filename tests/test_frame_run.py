@@ -239,7 +239,7 @@ def test_the_zero_is_taken_in_one_grip_and_what_gripping_loads_it_with_counts(ri
     assert any("Zero was taken in both grips" in n for n in found.notes)
     one, again = _again(rig, "zero_in: one grip")
     other = finding(one, again)
-    assert one.course()[0].label == "Zero, second grip"
+    assert one.course()[0].label == "Zero, grip"
     gripped = [m["force"] for m in again.marks if m["kind"] == "gripped"]
     assert gripped == [pytest.approx(preload, abs=2)]
     assert any("loaded it with +400" in n or "loaded it with +399" in n or "loaded it with +401" in n for n in other.notes)

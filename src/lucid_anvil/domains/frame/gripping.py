@@ -18,6 +18,8 @@ SECONDS = 1.0
 """over which a force is told"""
 SMALL = 0.005
 """Share of the frame's force that gripping may load it with before that is pointed at"""
+FINEST = 2e-5
+"""Share of the frame's force in which it is told"""
 HANG = "Specimen in one grip only, the other end free"
 CLOSE = "Close the second grip"
 
@@ -31,7 +33,8 @@ def grip(pull: Pull, got: Got) -> Generator[Want, Got, Got]:
     said = CLOSE
     while True:
         volts, got = yield from _asked(pull, got, said, {"grip": True}, limit)
-        pull.gripped = pull.sign * (volts / facts.sensitivity["force"] - pull.zero["force"])
+        step = FINEST * facts.limits["frame_force"]
+        pull.gripped = step * round(pull.sign * (volts / facts.sensitivity["force"] - pull.zero["force"]) / step)
         if abs(pull.gripped) <= limit or said != CLOSE:
             return got
         # Said once; a person who goes on all the same has seen it, and the paper has the figure.

@@ -256,7 +256,7 @@ class Tension(FrameMethod):
         pull = settings.pull
         way = {"strain": f"{pull.strain_rate:.3g} 1/s of strain", "stress": f"{pull.stress_rate / 1e6:.3g} MPa/s",
                "crosshead": f"{6e4 * pull.speed:.3g} mm/min"}[pull.control]  # fmt: skip
-        first = "Zero" if pull.zero_in == "both grips" else "Zero, second grip"
+        first = "Zero" if pull.zero_in == "both grips" else "Zero, grip"
         return [CourseItem(first, pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
 
     def perform(self, settings: TensionSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
