@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 import pytest
-from tests.reading import read
+from tests.reading import channel_of, read
 
 from lucid_anvil.core.errors import BadInput
+from lucid_anvil.domains.frame.phase import METHOD
 from lucid_anvil.domains.frame.standin_machine import Cell, CellPart, Late, Play
 from lucid_anvil.domains.frame.standin_viscous import Bar, ViscousPart, modulus
 from lucid_anvil.engine.inprocess import Played, play_through
@@ -130,6 +131,12 @@ def test_a_blank_at_other_frequencies_than_before_is_not_held_against_it() -> No
     assert found.reading("change").value == pytest.approx(np.degrees(0.01) - 0.1, abs=1e-3)
     assert read("frame-phase", rate, roles, steps=steps, before=[[4.0, 0.1]]).reading("change").value is None
     assert read("frame-phase", rate, roles).reading("phase").value is None
+    # A run that was ended early, or did not settle, is not whole: whoever accepts it says why.
+    point = {"kind": "point", "t": 0, "start": 0, "stop": 10, "frequency": 5.0, "settled": False}
+    record = {r: channel_of(r, unit, rate, x) for r, (unit, x) in roles.items()}
+    asked = METHOD.Settings.model_validate({"frequencies": ["5 Hz", "10 Hz"]})
+    made = METHOD.evaluate(record, asked, [point])
+    assert not made.complete and "not settled" in made.missing[0] and "not measured: 10 Hz" in made.missing[1]
 
 
 def test_a_cell_shows_a_steady_force_as_it_is_and_rings_where_it_breaks() -> None:

@@ -118,10 +118,10 @@ class Phase(FrameMethod):
         phase = np.degrees(np.angle(np.array([k for k, _ in held])))
         doubt = np.degrees(np.hypot(2 * np.array([e for _, e in held]), settings.blank_loss))
         made.put("phase", float(phase[-1]), float(doubt[-1]))
-        notes = []
         loose = [f"{m['frequency']:g} Hz" for m in own if not m["settled"]]
-        if loose:
-            notes.append(f"Not settled to {settings.spread:g} %: {', '.join(loose)}.")
+        left = [f"{f:g} Hz" for f in settings.frequencies if own and f not in {m["frequency"] for m in own}]
+        lacks = [f"not settled to {settings.spread:g} %: {', '.join(loose)}"] if loose else []
+        lacks += [f"not measured: {', '.join(left)}"] if left else []
         if settings.before:
             then = {float(row[0]): float(row[1]) for row in settings.before}
             same = [(f, p, u) for f, p, u in zip(at, phase, doubt, strict=True) if float(f) in then]
@@ -133,7 +133,8 @@ class Phase(FrameMethod):
         else:
             made.absent(["change"], "nothing is known of it before")
         curve = Curve("phase", "Phase", points(at), points(phase), "Hz", "deg", points(doubt), 2.0)
-        return Finding(self.name, made.all(), (curve,), notes=tuple(notes))
+        found = Finding(self.name, made.all(), (curve,))
+        return found.lacking(lacks) if lacks else found
 
     def calibration(self, finding: Finding, unit: str) -> Calibrated | None:
         reading = finding.reading("phase")

@@ -18,7 +18,7 @@ from ....desktop.parts.widgets import small_text
 from .pictures import arrow, body, holder
 from .sizes import GEOMETRY, in_unit
 
-LENGTHS = {"tension": "between grips", "compression": "height", "three_point": "between supports",
+LENGTHS = {"tension": "length", "compression": "height", "three_point": "between supports",
            "single_cantilever": "free", "dual_cantilever": "free, each side"}  # fmt: skip
 """What its length is, by the way of holding it; shear has none"""
 NEEDS = {"tension": ("width", "thickness"), "compression": ("width", "thickness"), "shear": ("thickness", "area")}
