@@ -66,19 +66,22 @@ def test_a_coupon_is_pulled_until_it_breaks_and_the_frame_rests_at_once(rig: Pat
     assert np.all(drive[broke + zero :] == 0) and np.abs(np.diff(drive)).max() < 0.15 * speed
 
 
-@pytest.mark.parametrize(("rate", "within"), [(5e-4, 0.05), (2e-3, 0.08)])
-def test_the_rate_of_strain_is_held(rig: Path, rate: float, within: float) -> None:
+@pytest.mark.parametrize("rate", [2.5e-4, 2e-3])
+def test_the_rate_of_strain_is_held_elastic_and_flowing(rig: Path, rate: float) -> None:
+    """ISO 6892-1 allows a fifth; the stand-in keeps it much closer."""
     _, played = pulled(rig, f"control: strain, strain_rate: {rate} 1/s")
     strain = samples(played, "extension", 500.0) / 0.05
-    n = int(0.002 / rate * RATE / 4)
-    at = np.arange(0, strain.size - n, n // 2)
-    slopes = np.array([np.polyfit(np.arange(n) / RATE, strain[i : i + n], 1)[0] / rate for i in at])
-    middle = strain[at + n // 2]
-    flowing = (middle > 0.02) & (middle < 0.19)
-    assert np.abs(slopes[flowing] - 1).max() < within  # ISO 6892-1 allows a fifth
-    if rate < 1e-3:
-        elastic = (middle > 8e-4) & (middle < 1.4e-3)
-        assert elastic.any() and np.abs(slopes[elastic] - 1).max() < 0.08
+
+    def off(span: float, low: float, high: float) -> float:
+        n = int(span / rate * RATE)
+        at = np.arange(0, strain.size - n, n // 2)
+        slopes = np.array([np.polyfit(np.arange(n) / RATE, strain[i : i + n], 1)[0] / rate for i in at])
+        middle = strain[at + n // 2]
+        there = (middle > low) & (middle < high)
+        assert there.sum() > 2
+        return float(np.abs(slopes[there] - 1).max())
+
+    assert off(3e-4, 7e-4, 1.5e-3) < 0.03 and off(5e-4, 0.005, 0.19) < 0.05
 
 
 def test_a_force_beyond_its_limit_holds_the_crosshead(rig: Path) -> None:

@@ -35,11 +35,15 @@ MOST = 400
 """Points of the live curve"""
 FLOWS, STEEP, SURE = 0.3, 5e-5, 4
 """Share of its steepest slope below which a specimen flows; strain over which that is told; blocks in which it must"""
+SOFTENS = 0.8
+"""Share of the most that the stress grew by with the crosshead, below which no rate of stress makes it faster"""
 BACK = 10.0
 """Times its speed that the crosshead goes back at"""
 MEETS = 0.02
 """Share of the greatest force at which it meets something then"""
-TIGHTEN = (0.9, 1.12)
+BITTEN = 1.5e-5
+"""Strain above which the grips have bitten"""
+TIGHTEN = (0.6, 1.25)
 """By which the speed may change from one block to the next, where strain is controlled"""
 
 
@@ -69,10 +73,16 @@ class Pull:
         self.loads: deque[tuple[float, float, float]] = deque(maxlen=max(round(4.0 / self.span), 8))
         """s, strain, stress [Pa] of the newest blocks"""
         self.steepest, self.flat = 0.0, 0
+        self.firmest = 0.0
+        """Pa/m, the most that the stress grew by with the crosshead"""
         self.flows = False
         """Whether it has begun to flow"""
         watched = min(max(WATCHED / settings.pull.strain_rate, 0.1), 1.0)
         self.strains: deque[tuple[float, float]] = deque(maxlen=max(round(watched / self.span), 3))
+        self.ways: deque[tuple[float, float, float]] = deque(maxlen=max(round(1.5 * watched / self.span), 5))
+        """Mean strain and stress [Pa] of the newest blocks, and m that had been commanded when they were seen"""
+        self.sent: deque[float] = deque([0.0], maxlen=3)
+        """m commanded until now, and two blocks ago"""
         self.curve: list[tuple[float, float]] = []
         self.course = GrowingCourse(settings.compliance)
         self.line: tuple[float, float] | None = None
@@ -135,27 +145,37 @@ class Pull:
             return self._by_stress(pull.stress_rate)
         if pull.control == "crosshead" or self.gauge is None:
             return min(pull.speed, self.fastest)
-        rate = self._strain_rate()
-        guess = pull.strain_rate * self.parallel
-        if rate is None or rate < 0.02 * pull.strain_rate:
-            # Until the grips bite the strain tells nothing: the speed that the specimen alone would want.
-            return min(max(self.speed, guess), self.fastest)
-        share = min(max(pull.strain_rate / rate, TIGHTEN[0]), TIGHTEN[1])
-        # Half of what is missing a block: what was changed shows two blocks later.
-        return min(self.speed * share**0.3, self.fastest)
+        return self._following(pull.strain_rate, 0, pull.strain_rate * self.parallel)
+
+    def _following(self, rate: float, of: int, first: float) -> float:
+        """m/s that bring a rate of the strain (`of` 0) or of the stress (1), from what either grows by as the crosshead
+        goes on: that is the specimen's and the frame's, whatever the speed, so that the speed it wants follows at once.
+        Until the grips have bitten it tells nothing: `first`, or the speed that it has."""
+        per_way = self._per_way(of)
+        if per_way is None or self.speed <= 0:
+            return min(max(self.speed, first), self.fastest)
+        share = min(max(rate / per_way / self.speed, TIGHTEN[0]), TIGHTEN[1])
+        return min(self.speed * share**0.6, self.fastest)
+
+    def _per_way(self, of: int) -> float | None:
+        """Strain [1/m] or stress [Pa/m] over what had been commanded; None until the grips have bitten."""
+        if len(self.ways) < 4:
+            return None
+        held = np.array(self.ways)
+        there, way = held[:, 0] > BITTEN, held[:, 2]
+        if there.sum() < 4 or not there[-1] or np.ptp(way[there]) <= 0:
+            return None
+        slope = float(np.polyfit(way[there] - way[-1], held[there, of], 1)[0])
+        return slope if slope > 0 else None
 
     def _by_stress(self, rate: float) -> float:
         """m/s that bring a rate of stress [Pa/s]; from where it flows the speed stays (ISO 6892-1, method B)."""
-        if self.flows and self.speed > 0:
+        per_way = self._per_way(1) or 0.0
+        self.firmest = max(self.firmest, per_way)
+        # What begins to flow takes ever more way for the same stress: no faster for that.
+        if self.speed > 0 and (self.flows or 0 < per_way < SOFTENS * self.firmest):
             return self.speed
-        first = min(self.settings.pull.speed, self.fastest)
-        bite = BITE * self.facts.limits["frame_force"] / (self.area or 1.0)
-        if len(self.loads) < 4 or self.loads[-1][2] < bite:
-            return first
-        t, _, stress = np.array(self.loads)[-max(round(0.2 / self.span), 4) :].T
-        now = float(np.polyfit(t - t[0], stress, 1)[0])
-        share = min(max(rate / max(now, 0.02 * rate), TIGHTEN[0]), TIGHTEN[1])
-        return min(self.speed * share**0.3, self.fastest)
+        return self._following(rate, 1, min(self.settings.pull.speed, self.fastest))
 
     def _flow(self) -> None:
         """Whether the newest blocks show less than a share of the steepest slope of stress over strain."""
@@ -191,6 +211,9 @@ class Pull:
             if self.off_at is not None and self.joint is None and strain >= self.off_at:
                 self.joint = (strain, self._by_travel(held))
             self.strains.append((t, strain))
+            if self.joint is None and "extension" in held:
+                strain = float(np.mean(held["extension"])) / (self.gauge or 1.0)
+            self.ways.append((strain, float(np.mean(force)) / (self.area or 1.0), self.sent[0]))
             if self.area:
                 self.loads.append((t, strain, float(np.mean(force[-8:])) / self.area))
                 self._flow()
@@ -207,6 +230,7 @@ class Pull:
         most = self.span / ACCELERATE * max(wanted, self.speed, 1e-9)
         after = self.speed + min(max(wanted - self.speed, -most), most)
         made = np.linspace(self.speed, after, self.facts.block + 1)[1:]
+        self.sent.append(self.sent[-1] + float(np.mean(made)) * self.span)
         self.speed = after
         return np.asarray(self.sign * made / self.per_volt)
 
