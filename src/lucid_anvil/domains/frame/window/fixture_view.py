@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QPainter, QPen
 
 from ....core.errors import BadInput
 from ....desktop.parts import theme
-from ....desktop.parts.spots import Spot
 from ....desktop.parts.widgets import small_text
 from .pictures import arrow, body, holder
+from .sized_drawing import SizedDrawing
 from .sizes import GEOMETRY, in_unit
 
 LENGTHS = {"tension": "length", "compression": "height", "three_point": "between supports",
@@ -27,22 +24,14 @@ LEAST = 5.0
 """px that the thinnest is drawn"""
 
 
-class FixtureView(QWidget):
+class FixtureView(SizedDrawing):
     """The drawing. `asked` names the size that was clicked."""
 
-    asked = pyqtSignal(str)
-
     def __init__(self) -> None:
-        super().__init__()
-        self.setFixedWidth(228)
-        self.setMinimumHeight(230)
-        self.setMouseTracking(True)
+        super().__init__(230)
         self.kind = "tension"
-        self.size_: dict[str, float | None] = {}
         self.per_stiffness: float | None = None
         """1/m, its modulus over its stiffness"""
-        self.editable = False
-        self.places: dict[str, QRectF] = {}
 
     def show_geometry(self, geometry: Any, editable: bool) -> None:
         """The settings' own model of it."""
@@ -60,24 +49,6 @@ class FixtureView(QWidget):
         if kind in ("tension", "compression") and self.size_.get("area"):
             needs = ["length"]
         return [k for k in needs if not self.size_.get(k)]
-
-    def spots(self) -> Sequence[Spot]:
-        """The sizes on it."""
-        if not self.editable:
-            return ()
-        return [Spot(box, partial(self.asked.emit, key)) for key, box in self.places.items()]
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is None or not self.editable:
-            return
-        for key, box in self.places.items():
-            if box.contains(event.position()):
-                self.asked.emit(key)
-                return
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        over = event is not None and self.editable and any(b.contains(event.position()) for b in self.places.values())
-        self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
 
     # --- drawing ---------------------------------------------------------------------------------------------
 

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPainterPath, QPen
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QPainter, QPainterPath, QPen
 
 from ....core.errors import BadInput
 from ....desktop.parts import theme
-from ....desktop.parts.spots import Spot
 from ....desktop.parts.widgets import small_text
+from .sized_drawing import SizedDrawing
 from .sizes import SPECIMEN, in_unit
 
 ACROSS: dict[str, Sequence[tuple[str, str]]] = {
@@ -26,17 +24,11 @@ ACROSS: dict[str, Sequence[tuple[str, str]]] = {
 """Sizes that the section of each shape is told by, and their words on the drawing"""
 
 
-class SpecimenView(QWidget):
+class SpecimenView(SizedDrawing):
     """The drawing. `asked` names the size that was clicked."""
 
-    asked = pyqtSignal(str)
-
     def __init__(self) -> None:
-        super().__init__()
-        self.setFixedWidth(228)
-        self.setMouseTracking(True)
-        self.setMinimumHeight(300)
-        self.size_: dict[str, float | None] = {}
+        super().__init__(300)
         self.shape = "flat"
         self.pressed = False
         """Between plates, not in grips"""
@@ -44,8 +36,6 @@ class SpecimenView(QWidget):
         self.strain = 0.0
         """of the moment, by which the drawing is stretched"""
         self.broken = False
-        self.editable = False
-        self.places: dict[str, QRectF] = {}
 
     def show_specimen(self, specimen: Any, editable: bool, pressed: bool = False) -> None:
         """The settings' own model of a specimen."""
@@ -63,24 +53,6 @@ class SpecimenView(QWidget):
         """As it is now: longer, or in two."""
         self.strain, self.broken = strain, broken
         self.update()
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is None or not self.editable:
-            return
-        for key, box in self.places.items():
-            if box.contains(event.position()):
-                self.asked.emit(key)
-                return
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        over = event is not None and self.editable and any(b.contains(event.position()) for b in self.places.values())
-        self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
-
-    def spots(self) -> Sequence[Spot]:
-        """The sizes on it."""
-        if not self.editable:
-            return ()
-        return [Spot(box, partial(self.asked.emit, key)) for key, box in self.places.items()]
 
     # --- drawing ---------------------------------------------------------------------------------------------
 
