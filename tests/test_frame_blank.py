@@ -74,6 +74,7 @@ def test_it_is_measured_kept_and_used(lab: Lab) -> None:
     assert last is not None and last.unit == "µm/kN" and last.sensitivity == pytest.approx(TRUE, rel=3e-3)
     for name, rig in (("tension", "frame"), ("frame-compliance", "blank")):
         made = load_plan(begin_plan(name, lab.folder / "rigs" / f"{rig}.rig.yaml", "Next", lab.jobs / name / "n.plan.yaml"))
+        assert any(c.sense == "device_dates" for c in made.walk_round) == (name == "tension")  # what it measures anew
         if name == "tension":
             settings = prepare(lab.jobs / name / "n.plan.yaml").settings
             assert settings.compliance == pytest.approx(1 / 4e7, rel=3e-3)  # in m/N

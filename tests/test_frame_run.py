@@ -201,6 +201,14 @@ def test_what_makes_no_sense_is_refused(rig: Path, pull: str, why: str) -> None:
         pulled(rig, pull)
 
 
+def test_an_extensometer_that_stands_still_makes_the_crosshead_no_faster_than_any_specimen_wants(rig: Path) -> None:
+    text = rig.read_text() + "  faults: [{kind: frozen, channel: extension, at: 6 s}]\n"
+    rig.write_text(text)
+    _, played = pulled(rig, "control: strain, strain_rate: 2.5e-4 1/s, travel: 4 mm")
+    fastest = np.abs(samples(played, "drive", 1.0)).max() * 0.5e-3  # m/s a volt
+    assert fastest <= 12 * 2.5e-4 * 0.075 * 1.01
+
+
 @pytest.mark.parametrize("rate", [10e6, 40e6])
 def test_the_rate_of_stress_is_held_until_it_flows(rig: Path, rate: float) -> None:
     """ISO 6892-1, method B: from where it flows the crosshead keeps its speed."""

@@ -71,7 +71,8 @@ def new_plan(
         known, told = of_devices(lab, rig, method)
         held["sensors"] = {**held["sensors"], **known}
         settings |= told
-        rests = {r for r in known if r != "unit"}
+        # What is out of date is measured anew by the very method that calibrates it: that must not wait for itself.
+        rests = {r for r in known if r not in ("unit", method.unit_is)}
     if method.needs_record:
         if record is None:
             raise BadInput(f"{name}: it plays a record: choose its file (--record FILE).")

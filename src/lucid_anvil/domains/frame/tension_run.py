@@ -41,6 +41,8 @@ BACK = 10.0
 """Times its speed that the crosshead goes back at"""
 MEETS = 0.02
 """Share of the greatest force at which it meets something then"""
+SOFTEST = 12.0
+"""Times the speed that the specimen alone would want, beyond which no strain that stays away makes the crosshead"""
 BITTEN = 1.5e-5
 """Strain above which the grips have bitten"""
 TIGHTEN = (0.6, 1.25)
@@ -145,7 +147,8 @@ class Pull:
             return self._by_stress(pull.stress_rate)
         if pull.control == "crosshead" or self.gauge is None:
             return min(pull.speed, self.fastest)
-        return self._following(pull.strain_rate, 0, pull.strain_rate * self.parallel)
+        alone = pull.strain_rate * self.parallel
+        return min(self._following(pull.strain_rate, 0, alone), SOFTEST * alone)
 
     def _following(self, rate: float, of: int, first: float) -> float:
         """m/s that bring a rate of the strain (`of` 0) or of the stress (1), from what either grows by as the crosshead
