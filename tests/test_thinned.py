@@ -56,7 +56,7 @@ def blocks(*numbers: int) -> np.ndarray:
 
 PATTERNS = {
     "a piece among the last": ([i < 5 or i in (20, 37) for i in range(40)], [*range(5), 20, *range(34, 40)]),
-    "kept at the end": ([i < 3 or i >= 38 for i in range(40)], [*range(3), *range(34, 40)]),
+    "kept at the end": ([i < 3 or i >= 38 for i in range(40)], [*range(3), *range(32, 40)]),
     "all": ([True] * 25, [*range(25)]),
     "shorter than what is held": ([i < 1 for i in range(4)], [*range(4)]),
 }

@@ -47,8 +47,8 @@ class Want:
     """The method asks for the end of the drive: guard, label, channel, value, limit, unit, action (cut or ease)."""
     keep: bool = True
     """Whether the block just received belongs to the record, where the method's `thinned` lets some go."""
-    row: Mapping[str, float] | None = None
-    """A line of the table that is kept of all, by the names of `thinned`."""
+    rows: Sequence[Mapping[str, float]] = ()
+    """Lines of the table that is kept of all, by the names of `thinned`."""
 
 
 @dataclass(frozen=True)

@@ -339,8 +339,8 @@ class Conductor:
         assert self.recorder
         for mark in want.marks:
             self.recorder.event(**{**mark, "kind": mark["kind"]})
-        if want.row is not None:
-            self.recorder.row(want.row)
+        for row in want.rows:
+            self.recorder.row(row)
         if want.position is not None:
             self.recorder.event("position", t=local * self.block / self.rate, **want.position)
         if want.live is not None:

@@ -92,11 +92,12 @@ def pieces_in(file: Any, length: int) -> Pieces | None:
     return Pieces(rows[order, 0], rows[order, 1], sizes[order])
 
 
-def held_back(file: Any, upto: int) -> list[tuple[int, Any]]:
-    """The stretches of the ring of an open file, in the order of the run, of which `upto` samples have passed: the
-    first sample of each, and its rows (channels, n). What lies back further than the ring is long is left out."""
+def held_back(file: Any) -> list[tuple[int, Any]]:
+    """The stretches of the ring of an open file, in the order of the run: the first sample of each, and its rows
+    (channels, n). What lies back further from the newest of them than the ring is long is left out."""
     begins = np.asarray(file["last/begins"], dtype=np.int64)
     block = file["last/samples"].shape[1] // max(begins.size, 1)
+    upto = int(begins.max(initial=-block)) + block
     made: list[tuple[int, list[Any]]] = []
     for slot in np.argsort(begins, kind="stable"):
         start = int(begins[slot])
@@ -114,11 +115,7 @@ def bring_back(file: Any) -> None:
     """Put what the ring of an open file holds at the end of its channels, each stretch as a piece."""
     held = file["channels"]
     length = min(held[k].shape[0] for k in held)
-    whole = pieces_in(file, length)
-    begins = np.asarray(file["last/begins"], dtype=np.int64)
-    block = file["last/samples"].shape[1] // max(begins.size, 1)
-    upto = max(whole.end if whole else 0, int(begins.max(initial=-block)) + block)
-    for start, rows in held_back(file, upto):
+    for start, rows in held_back(file):
         length = append(file, length, start, rows)
     file["last/begins"][:] = -1
 

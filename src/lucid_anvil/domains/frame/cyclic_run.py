@@ -402,10 +402,11 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
     while not pulses.why:
         held = pulses.units(got.channels)
         drive = pulses.block(held)
-        position, row, pulses.row = None, None, None
+        position, pulses.row = None, None
+        rows: list[dict[str, float]] = []
         looked = pulses.look(held)
         if pulses.row is not None:
-            row = {"t": got.start + facts.block / facts.rate, **pulses.row}
+            rows = [{"t": got.start + facts.block / facts.rate, **pulses.row}]
             pulses.keep_shown(pulses.row)
         if looked or live is None:
             number = pulses.turn()
@@ -427,7 +428,7 @@ def perform(settings: CyclicSettings, facts: Facts, start: Mapping[str, Any] | N
         if pulses.why == "break":
             drive = np.zeros(facts.block)
         keep = not pulses.thin or settings.pulse.keeps(pulses.cycle, pulses.begun)
-        got = yield Want(drive, marks=marks, live=live, position=position, keep=keep, row=row)
+        got = yield Want(drive, marks=marks, live=live, position=position, keep=keep, rows=rows)
         marks = ()
     marks = ({"kind": "pulsed", "t": got.start, "why": pulses.why, "cycles": pulses.cycle},)
     for _ in range(max(int(0.3 * facts.rate / facts.block), 2)):

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from ...contracts.finding import Curve, Finding
-from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance
+from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, Thinned
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import Readings, listed, points, share_of, unstated
 from ...contracts.settings import Flag, Model, quantity
@@ -19,8 +19,10 @@ from ...core.frame import tension as curve
 from ...core.quantities import parse, same_kind, split
 from .shared import FrameMethod, FrameSettings, Specimen, sensed, thinned
 from .tension_course import VIEWS, over_time
-from .tension_measured import LENGTHS, NO_TRAVEL, Measured, measured
+from .tension_measured import LENGTHS, NOT_WHOLE, Measured, measured
 
+FEW = 50
+"""Points in the modulus window below which that is said"""
 KEYS = {
     "modulus": ("Modulus", "GPa"),
     "strength": ("Strength", "MPa"),
@@ -85,6 +87,11 @@ class PullSettings(Model):
     goes on meanwhile. A guard door that is opened for it ends the run all the same"""
     travel: Annotated[float, quantity("m")] = 0.03
     """At which it ends where nothing broke"""
+    finest: Annotated[float, quantity("%")] | None = None
+    """Strain that must be seen: means are kept of the pull, so many a second that one covers no more than this by the
+    crosshead's speed. Missing: every sample"""
+    whole: Annotated[float, quantity("s")] = 2.0
+    """Before its end, whatever ended it, of which every sample is kept all the same"""
     rest: Annotated[float, quantity("s")] = 1.0
     """Before the pull, in which zero is taken"""
     zero_in: Literal["both grips", "one grip"] = "both grips"
@@ -95,7 +102,8 @@ class PullSettings(Model):
 
     @model_validator(mode="after")
     def _sensible(self) -> PullSettings:
-        for name in ("speed", "strain_rate", "travel", "rest", "speed_after", "switch_at", "stress_rate"):
+        for name in ("speed", "strain_rate", "travel", "rest", "speed_after", "switch_at", "stress_rate", "finest",
+                     "whole"):  # fmt: skip
             value = getattr(self, name)
             if value is not None and value <= 0:
                 raise ValueError(f"{name}: it must be above zero.")
@@ -148,7 +156,7 @@ class Tension(FrameMethod):
 
     name = "tension"
     title = "Tension, compression"
-    steady = True
+    steady = trends = True
     roles = ("force",)
     optional_roles = LENGTHS
     reads_only = False
@@ -198,14 +206,13 @@ class Tension(FrameMethod):
         axial = "displacement" if held.source == "displacement" else "extension"
         stated = settings.uncertainty
         size = share_of(stated, "force", "area")
-        noise = line.noise if line is not None else 0.0
         _modulus(made, settings, line, share_of(stated, "force", axial, "area"))
         for p in settings.proof:
             value = None if line is None else curve.proof(held.strain, stress, line, p / 100, end)
             why = "there is no modulus line to shift" if line is None else "the curve does not meet the shifted line"
-            doubt = None if value is None else float(np.hypot(2 * noise, size * value)) / 1e6
+            doubt = None if value is None else float(np.hypot(2 * _noise_at(held, line, value), size * value)) / 1e6
             made.put(f"proof_{p:g}", None if value is None else value / 1e6, doubt, None if value is not None else why)
-        _strength(made, strain, stress, line, noise, stated, axial, end)
+        _strength(made, strain, stress, line, held.noise(line, int(np.argmax(stress[:end]))), stated, axial, end)
         _yields(made, held, line, end, size)
         _break(made, strain, stress, line, broken, stated, axial)
         _poisson(made, held, line, settings)
@@ -213,16 +220,19 @@ class Tension(FrameMethod):
         if line is not None:
             low, high = (float(stress[i]) / 1e6 for i in (line.first, line.last))
             found = "given" if settings.modulus is not None else "found"
-            notes.append(f"Modulus from {low:.4g} to {high:.4g} MPa ({found}, {line.last - line.first + 1} samples).")
+            many = line.last - line.first + 1
+            notes.append(f"Modulus from {low:.4g} to {high:.4g} MPa ({found}, {many} points).")
+            if many < FEW:
+                notes.append(f"{many} points are few for a modulus: ISO 6892-1 (annex G) wants {FEW}.")
             if settings.toe:
                 notes.append(f"Strain counts from {100 * line.foot:.4g} %, where the modulus line meets zero stress.")
         low, high = (0.0, 0.0) if line is None else (float(stress[i]) / 1e6 for i in (line.first, line.last))
         window = {"setting": "modulus", "curves": ["stress"], "over": "y", "unit": "MPa", "low": low, "high": high}
-        curves = (*_curves(strain, stress, line, shift, settings), *over_time(held.force, held.lengths, held.rate))
+        curves = (*_curves(strain, stress, line, shift, settings), *over_time(held.t, held.force, held.lengths))
         read = Finding(self.name, made.all(), curves, notes=tuple(notes),
                        detail={} if line is None else {"between": window})  # fmt: skip
         # With strains that are off nothing may be called inside.
-        off = [n for n in held.notes if NO_TRAVEL in n]
+        off = [n for n in held.notes if any(said in n for said in NOT_WHOLE)]
         return read.lacking(off) if off else read
 
     # --- running ---------------------------------------------------------------------------------------------
@@ -233,8 +243,15 @@ class Tension(FrameMethod):
         pull = settings.pull
         way = {"strain": f"{pull.strain_rate:.3g} 1/s of strain", "stress": f"{pull.stress_rate / 1e6:.3g} MPa/s",
                "crosshead": f"{6e4 * pull.speed:.3g} mm/min"}[pull.control]  # fmt: skip
+        if pull.finest is not None:
+            way += f", a point every {pull.finest:.3g} %"
         first = "Zero" if pull.zero_in == "both grips" else "Zero, grip"
         return [CourseItem(first, pull.rest), CourseItem(f"Pull, {way}", duration(settings))]
+
+    def thinned(self, settings: TensionSettings, facts: Facts) -> Thinned | None:
+        from .tension_run import kept_of
+
+        return kept_of(settings, facts)
 
     def perform(self, settings: TensionSettings, facts: Facts, start: Mapping[str, Any] | None = None) -> Performance:
         from .tension_run import perform
@@ -279,6 +296,12 @@ def _modulus(made: Readings, settings: TensionSettings, line: curve.Line | None,
         return
     doubt = line.slope * float(np.hypot(2 * line.error, stated))
     made.put("modulus", line.slope / 1e9, doubt / 1e9)
+
+
+def _noise_at(held: Measured, line: curve.Line | None, stress: float) -> float:
+    """Pa, of the first point beyond the window that reaches a stress."""
+    after = 0 if line is None else line.last
+    return held.noise(line, after + int(np.argmax(held.stress[after:] >= stress)))
 
 
 def _strength(

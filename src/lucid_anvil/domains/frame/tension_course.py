@@ -32,13 +32,13 @@ def lengths_of(force: Floats, values: Mapping[str, Floats], compliance: float) -
     return made
 
 
-def over_time(force: Floats, lengths: Mapping[str, Floats], rate: float) -> tuple[Curve, ...]:
-    """Curves of a record; force [N], lengths [m]."""
+def over_time(t: Floats, force: Floats, lengths: Mapping[str, Floats]) -> tuple[Curve, ...]:
+    """Curves of a record; s, force [N], lengths [m]."""
     keep = thinned(force.size, 2000)
-    t = points(keep / rate)
+    at = points(t[keep])
     return (
-        Curve("force", "Force", t, points(force[keep] / 1e3), "s", "kN"),
-        *(Curve(f"length_{r}", NAMES[r], t, points(1e3 * x[keep]), "s", "mm") for r, x in lengths.items()),
+        Curve("force", "Force", at, points(force[keep] / 1e3), "s", "kN"),
+        *(Curve(f"length_{r}", NAMES[r], at, points(1e3 * x[keep]), "s", "mm") for r, x in lengths.items()),
     )
 
 

@@ -8,12 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ...contracts.method import Facts, Got, Performance, Want
+from ...contracts.method import Facts, Got, Performance, Thinned, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
 from .gripping import grip
 from .slip import LEAST, SlipWatch
 from .tension_course import GrowingCourse, growing_line
+from .tension_measured import LENGTHS
+from .tension_points import UNITS, Points
 
 if TYPE_CHECKING:
     from .tension import TensionSettings
@@ -85,6 +87,8 @@ class Pull:
         """Mean strain and stress [Pa] of the newest blocks, and m that had been commanded when they were seen"""
         self.sent: deque[float] = deque([0.0], maxlen=3)
         """m commanded until now, and two blocks ago"""
+        finest = settings.pull.finest
+        self.points = None if finest is None else Points(finest / 100, self.parallel, facts.rate, kept(facts))
         self.curve: list[tuple[float, float]] = []
         self.course = GrowingCourse(settings.compliance)
         self.line: tuple[float, float] | None = None
@@ -193,6 +197,10 @@ class Pull:
         self.steepest = max(self.steepest, slope)
         self.flat = self.flat + 1 if slope < FLOWS * self.steepest else 0
         self.flows = self.flat >= SURE
+
+    def rows(self, got: Got) -> list[dict[str, float]]:
+        """What is kept of a block as means."""
+        return [] if self.points is None else self.points.add(got.start, got.channels, self.speed)
 
     def _strain_rate(self) -> float | None:
         if len(self.strains) < 3:
@@ -309,7 +317,7 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
     lost = False
     waits, on = settings.pull.take_off == "wait", pull.off_at is not None
     while not why:
-        held = pull.units(got.channels)
+        held, rows = pull.units(got.channels), pull.rows(got)
         t = got.start + pull.span
         if pull.look(t, held):
             why = "break"
@@ -340,9 +348,10 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
             break
         if asking and waits:
             begun += pull.span  # what is waited for is no part of the pull
-            got = yield Want(pull.halted(), marks=marks, live=live)
+            got = yield Want(pull.halted(), marks=marks, live=live, keep=pull.points is None, rows=rows)
         else:
-            got = yield Want(pull.block(pull.wanted(t)), marks=marks, live=live, settings=sent)
+            got = yield Want(pull.block(pull.wanted(t)), marks=marks, live=live, settings=sent,
+                             keep=pull.points is None, rows=rows)  # fmt: skip
         marks = ()
     # Nothing commanded is rest: the valve closes at once, not by a step.
     got = yield Want(pull.halted(), marks=marks, live=live)
@@ -381,6 +390,21 @@ def trip_of(slipped: float) -> dict[str, Any]:
         "label": "The extensometer slipped or fell off: what is controlled is no strain of the specimen",
         "value": slipped, "limit": LEAST, "unit": "m",
     }  # fmt: skip
+
+
+def kept(facts: Facts) -> dict[str, float]:
+    """V per unit of the roles of which means are kept."""
+    return {r: facts.sensitivity[r] for r in ("force", *LENGTHS) if r in facts.sensitivity}
+
+
+def kept_of(settings: TensionSettings, facts: Facts) -> Thinned | None:
+    """How the record is kept where means are enough; None: every sample."""
+    pull = settings.pull
+    if pull.finest is None:
+        return None
+    columns = {"t": "s", "covers": "", **{r: UNITS.get(r, "m") for r in kept(facts)}}
+    back = duration(settings) / BACK if pull.go_back else 0.0
+    return Thinned(pull.rest + AFTER + back + pull.whole, pull.whole, columns)
 
 
 def duration(settings: TensionSettings) -> float:
