@@ -317,6 +317,41 @@ def test_while_it_is_pulled_the_modulus_line_grows_and_lengths_stand_beside_each
     assert found.curve("length_displacement").y[-1] == pytest.approx(ends["Travel"], rel=0.02)
 
 
+def test_a_pin_that_is_in_is_seen_before_anything_moves_and_again_while_it_is_pulled(rig: Path) -> None:
+    from lucid_anvil.contracts.check import Looked
+    from lucid_anvil.domains.frame.range_check import moves
+
+    base: dict[str, Any] = {"kinds": {"extension": "length"}, "sensitivity": {"extension": 500.0}}
+    assert moves(Looked(None))[0] and not moves(Looked(None, **base))[0]
+    for moved, rms, done in ((2e-3, 1e-4, False), (1.5e-2, 1e-4, True), (1.5e-2, 4e-3, False)):
+        assert moves(Looked(None, moved={"extension": moved}, rms={"extension": rms}, **base))[0] == done
+    prepared, played = pulled(rig)
+    walk = WalkRound(prepared)
+    (check,) = (c for c in walk.states(played.sensed) if c.key == "pin")
+    assert check.done and "moved by" in check.why and played.trip is None
+    prepared.plan_file.unlink()
+    out = (("pin: {springs: 30 um}", "pin: {springs: 30 um, out: null}"),)
+    prepared, played = pulled(rig, changes=out)
+    (check,) = (c for c in WalkRound(prepared).states(played.sensed) if c.key == "pin")
+    assert not check.done and "pull its pin" in check.why
+    assert played.trip is not None and played.trip.guard == "extensometer" and "pin in" in played.trip.label
+    force = np.abs(samples(played, "force", 2e-4))
+    assert force.max() < 0.6 * 352e6 * 50e-6  # long before it flows
+
+
+@pytest.mark.parametrize("changes", [(), (("modulus: 206 GPa", "modulus: 3 GPa"), ("flow: 352 MPa", "flow: 60 MPa"),
+                                          ("strength: 498 MPa", "strength: 80 MPa"))])  # fmt: skip
+@pytest.mark.parametrize("control", ["strain", "crosshead"])
+def test_a_pinned_extensometer_stops_what_is_stiff_and_what_is_soft(
+    rig: Path, changes: tuple[tuple[str, str], ...], control: str
+) -> None:
+    out = (("pin: {springs: 30 um}", "pin: {springs: 30 um, out: null}"),)
+    prepared, played = pulled(rig, f"speed: 30 mm/min, control: {control}", (*changes, *out))
+    assert played.trip is not None and "pin in" in played.trip.label
+    way = samples(played, "displacement", 1e2)
+    assert way.max() < 1.2e-3
+
+
 def test_an_extensometer_out_of_its_range_is_seen_before_anything_moves(rig: Path) -> None:
     from lucid_anvil.contracts.check import Looked
     from lucid_anvil.domains.frame.range_check import in_range

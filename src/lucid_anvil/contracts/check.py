@@ -21,6 +21,8 @@ class Looked:
     """V by role, of each input at rest; empty until the front end answers"""
     mean: Mapping[str, float] = field(default_factory=dict)
     """V by role, where each input stands at rest"""
+    moved: Mapping[str, float] = field(default_factory=dict)
+    """V by role, between the least and the most that each input has shown at rest since the walk-round began"""
     ranges: Mapping[str, float] = field(default_factory=dict)
     """V by role, at which an input overloads"""
     bias: Mapping[str, float] = field(default_factory=dict)

@@ -37,6 +37,8 @@ class Sensed:
     """V"""
     mean: dict[str, float] = field(default_factory=dict)
     """V"""
+    seen: dict[str, tuple[float, float]] = field(default_factory=dict)
+    """V, least and most of each mean"""
     temperature: float = float("nan")
     interlock: int = 0
     instruments: Mapping[str, Any] | None = None
@@ -56,6 +58,8 @@ class Sensed:
             now = float(np.std(x))
             stands = float(np.mean(x))
             self.mean[role] = stands if role not in self.mean else 0.7 * self.mean[role] + 0.3 * stands
+            low, high = self.seen.get(role, (stands, stands))
+            self.seen[role] = min(low, self.mean[role]), max(high, self.mean[role])
             self.rms[role] = now if role not in self.rms else 0.9 * self.rms[role] + 0.1 * now
 
 
@@ -121,8 +125,9 @@ class WalkRound:
         prepared = self.prepared
         kinds = {c.role: c.kind for c in prepared.rig.channels}
         ranges = {c.role: c.range for c in prepared.rig.channels}
-        return Looked(prepared.settings, kinds, prepared.facts.sensitivity, seen.rms, seen.mean, ranges, seen.bias,
-                      seen.temperature, seen.instruments, seen.trouble)  # fmt: skip
+        moved = {r: high - low for r, (low, high) in seen.seen.items()}
+        return Looked(prepared.settings, kinds, prepared.facts.sensitivity, seen.rms, seen.mean, moved, ranges,
+                      seen.bias, seen.temperature, seen.instruments, seen.trouble)  # fmt: skip
 
     def _supply(self, seen: Sensed) -> tuple[bool, str]:
         low, high = BIAS_WINDOW

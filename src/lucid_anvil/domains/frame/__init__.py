@@ -16,6 +16,7 @@ DOMAIN = Domain(
     checks={
         "chamber": f"{__name__}.chamber_check:answers",
         "extensometer": f"{__name__}.range_check:in_range",
+        "extensometer_pin": f"{__name__}.range_check:moves",
     },
     sides=(
         f"{__name__}.window.bench:FrameBench",

@@ -32,7 +32,7 @@ def _coupon_job(lab: Lab, job: Path, rigs: Path) -> None:
     coupon = plan_of(lab, "Coupon MP-4, pulled", "Mooring plate", "tension", settings, rigs / "frame.rig.yaml")
     coupon["walk_round"] = [
         {"key": "grips", "text": "Specimen in both grips, straight"},
-        {"key": "pin", "text": "Extensometer on, its pin out"},
+        {"key": "pin", "text": "Extensometer on, its pin out", "sense": "extensometer_pin"},
         {"key": "in_range", "text": "Extensometer in its range", "sense": "extensometer"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
         {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},

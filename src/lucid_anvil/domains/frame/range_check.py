@@ -1,4 +1,4 @@
-"""Whether an extensometer stands in its range before anything moves."""
+"""Whether an extensometer moves at all, and stands in its range, before the crosshead goes anywhere."""
 
 from __future__ import annotations
 
@@ -6,6 +6,25 @@ from ...contracts.check import Looked
 
 MOST = 0.9
 """Share of its input's range that it may stand at"""
+
+
+FREE = 1e-5
+"""m, that arms move by at least when their pin comes out or a finger touches them; what drifts moves less"""
+NOISE = 8.0
+"""Times its noise that it must have moved by"""
+
+
+def moves(now: Looked) -> tuple[bool, str]:
+    """Done where its signal has moved since the walk-round began: a pin that holds its arms lets it show nothing."""
+    if "extension" not in now.kinds:
+        return True, "none is wired"
+    if "extension" not in now.moved:
+        return False, "waiting for the front end"
+    per = abs(now.sensitivity.get("extension", 1.0))
+    by, least = now.moved["extension"] / per, max(FREE, NOISE * now.rms.get("extension", 0.0) / per)
+    if by < least:
+        return False, f"its signal stands still ({1e6 * by:.1f} µm): pull its pin, or touch an arm"
+    return True, f"its signal moved by {1e6 * by:.3g} µm"
 
 
 def in_range(now: Looked) -> tuple[bool, str]:

@@ -1,4 +1,5 @@
-"""An extensometer that slips or falls off: its length changes at once while neither crosshead nor force do."""
+"""An extensometer that slips or falls off: its length changes at once while neither crosshead nor force do; and one
+that is pinned: it does not change while both do."""
 
 from __future__ import annotations
 
@@ -45,3 +46,36 @@ class SlipWatch:
         if not hit.any():
             return None
         return float(step[int(np.argmax(np.where(hit, np.abs(step), 0.0)))])
+
+
+STIFFEST = 1e12
+"""Pa, that no specimen's modulus exceeds"""
+GIVEN = 0.02
+"""Share of the crosshead's way that any specimen takes, once its grips hold it"""
+STILL = 0.1
+"""Share of what it must have moved by at least, below which it stands still"""
+BLOCKS = 4
+"""in which it must stand still before that is said"""
+
+
+class PinWatch:
+    """Fed with blocks of extension, travel and force; tells an extensometer that does not move with its specimen."""
+
+    def __init__(self, area: float, gauge: float, parallel: float, bite: float) -> None:
+        """m² and m of the specimen; `bite` [N]: what its grips hold it with from where on its lengthening counts."""
+        self.area, self.gauge, self.share, self.bite = area, gauge, gauge / parallel, bite
+        self.begun: float | None = None
+        self.blocks = 0
+
+    def look(self, held: Mapping[str, Floats], noise: float) -> float | None:
+        """The least that it must have moved by [m] where it stands still; `noise` [m]: its own, at rest."""
+        force, shown = float(np.mean(held["force"])), float(np.mean(held["extension"]))
+        least = force / self.area / STIFFEST * self.gauge
+        if "displacement" in held and force > self.bite:
+            way = float(np.mean(held["displacement"]))
+            self.begun = way if self.begun is None else self.begun
+            least = max(least, GIVEN * self.share * (way - self.begun))
+        still = abs(shown) < max(STILL * least, 4 * noise / np.sqrt(held["extension"].size))
+        told = least > max(LEAST, TIMES * noise) and still
+        self.blocks = self.blocks + 1 if told else 0
+        return least if self.blocks >= BLOCKS else None

@@ -13,7 +13,7 @@ from ...core.signal.sinefit import Floats
 from ...rig.device import InputBlock
 from ...rig.model import Fault, FramePart, Rig
 from ...rig.standins.listening import ListeningBench
-from .standin_machine import Cell, CellPart, Late, Play
+from .standin_machine import Cell, CellPart, Late, PinPart, Play
 from .standin_viscous import Bar, ViscousPart
 
 Percent = Annotated[float, quantity("%")]
@@ -69,6 +69,8 @@ class FrameScene(Model):
     """of the drive: at each turn the crosshead stays until it is crossed"""
     cell: CellPart | None = None
     """the load cell's own resonance; none when missing"""
+    pin: PinPart | None = Field(default_factory=PinPart)
+    """of the extensometer; null: it has none"""
     gripping: Annotated[float, quantity("N")] = 0.0
     """that closing the second grip loads the specimen with"""
     unset: dict[str, Annotated[float, quantity("m")]] = Field(default_factory=dict)
@@ -179,6 +181,7 @@ class FrameBench(ListeningBench):
         self.travel, self.speed = 0.0, 0.0
         self.bare = False
         self.unset = dict(scene.unset)
+        self.pin = scene.pin
         self.gripped = scene.gripping
         """N, of closed grips"""
         self.acting: list[Fault] = []
@@ -252,6 +255,8 @@ class FrameBench(ListeningBench):
 
     def _held(self, extension: Floats, t: Floats) -> Floats:
         """What the extensometer shows; `size` of its faults is in mm."""
+        if self.pin is not None:
+            extension = self.pin(extension, self.index * self.block / self.rate)
         for fault in self.acting:
             if fault.kind == "slip":
                 extension = extension + np.where(t >= fault.at, 1e-3 * fault.size, 0.0)

@@ -12,6 +12,19 @@ from ...contracts.settings import Model, quantity
 from ...core.signal.sinefit import Floats
 
 
+class PinPart(Model):
+    """The pin that holds an extensometer's arms while it is put on: what it shows then stands still."""
+
+    springs: Annotated[float, quantity("m")] = 3e-5
+    """by how much the arms move as it comes out"""
+    out: Annotated[float, quantity("s")] | None = 0.2
+    """after which somebody pulls it; missing: nobody does"""
+
+    def __call__(self, extension: Floats, since: float) -> Floats:
+        """What is shown of an extension [m], `since` s after the frame was switched on."""
+        return extension if self.out is not None and since >= self.out else np.full(extension.size, -self.springs)
+
+
 class CellPart(Model):
     """A load cell as the mass on a spring that it is."""
 

@@ -170,7 +170,7 @@ class Tension(FrameMethod):
     }
     walk_round = (
         {"key": "grips", "text": "Specimen in both grips, straight"},
-        {"key": "pin", "text": "Extensometer on the specimen, its pin out"},
+        {"key": "pin", "text": "Extensometer on the specimen, its pin out", "sense": "extensometer_pin"},
         {"key": "in_range", "text": "Extensometer in its range", "sense": "extensometer"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
         {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},

@@ -12,7 +12,7 @@ from ...contracts.method import Facts, Got, Performance, Thinned, Want
 from ...contracts.recording import Floats
 from ...core.errors import BadInput
 from .gripping import grip
-from .slip import LEAST, SlipWatch
+from .slip import LEAST, PinWatch, SlipWatch
 from .tension_course import GrowingCourse, growing_line
 from .tension_measured import LENGTHS
 from .tension_points import UNITS, Points
@@ -102,6 +102,14 @@ class Pull:
                 " specimen's parallel_length."
             )
         self.slip = SlipWatch() if {"extension", "displacement"} <= set(facts.sensitivity) else None
+        self.pin: PinWatch | None = None
+        if "extension" in facts.sensitivity and self.area and size.gauge_length:
+            bite = BITE * facts.limits["frame_force"]
+            self.pin = PinWatch(self.area, size.gauge_length, self.parallel, bite)
+        self.rests = 0.0
+        """m, noise of the extensometer at rest"""
+        self.pinned: float | None = None
+        """m, that it must have moved by at least and has not"""
         self.slipped: float | None = None
         """m, by which the extensometer slipped: from there on nothing rests on it"""
         self.joint: tuple[float, float] | None = None
@@ -120,8 +128,11 @@ class Pull:
             if role in self.facts.sensitivity:
                 s, n = self.sums.get(role, (0.0, 0))
                 self.sums[role] = (s + float(x.sum()) / self.facts.sensitivity[role], n + x.size)
-        if self.slip is not None:
-            self.slip.rest(channels["extension"] / self.facts.sensitivity["extension"])
+        if "extension" in self.facts.sensitivity:
+            at_rest = channels["extension"] / self.facts.sensitivity["extension"]
+            self.rests = max(self.rests, float(np.std(at_rest)))
+            if self.slip is not None:
+                self.slip.rest(at_rest)
 
     def set_zero(self) -> dict[str, float]:
         before = {"force": self.zero["force"]} if self.gripped is not None else {}
@@ -215,6 +226,8 @@ class Pull:
             self.slipped = self.slip.look(held)
             if self.slipped is not None and self.strains:
                 self.joint = (self.strains[-1][1], self.before)
+        if self.pin is not None and self.joint is None:
+            self.pinned = self.pin.look(held, self.rests)
         self.before = self._by_travel(held) if "displacement" in held else 0.0
         self.course.add(t, held)
         strain = self.strain(held)
@@ -335,6 +348,10 @@ def perform(settings: TensionSettings, facts: Facts) -> Performance:
                 yield Want(pull.halted(), marks=marks, trip=trip_of(pull.slipped))
                 while True:
                     yield Want(np.zeros(facts.block))
+        if pull.pinned is not None and not why:
+            yield Want(pull.halted(), marks=marks, trip=pinned_trip(pull.pinned, held))
+            while True:
+                yield Want(np.zeros(facts.block))
         asking = on and pull.joint is not None
         sent: dict[str, bool] | None = None
         if asking and any(o.get("order") == "go" for o in got.orders):
@@ -389,6 +406,15 @@ def trip_of(slipped: float) -> dict[str, Any]:
         "guard": "extensometer", "action": "cut", "channel": "extension",
         "label": "The extensometer slipped or fell off: what is controlled is no strain of the specimen",
         "value": slipped, "limit": LEAST, "unit": "m",
+    }  # fmt: skip
+
+
+def pinned_trip(least: float, held: Mapping[str, Floats]) -> dict[str, Any]:
+    """The end of a pull whose extensometer stands still where it must have moved by `least` [m]."""
+    return {
+        "guard": "extensometer", "action": "cut", "channel": "extension",
+        "label": "The extensometer does not move with the specimen: is its pin in?",
+        "value": float(np.mean(held["extension"])), "limit": least, "unit": "m",
     }  # fmt: skip
 
 
