@@ -141,7 +141,7 @@ def test_frequencies_within_temperatures_make_their_curves_and_a_master_of_one_t
     force = newtons(played)
     begun = next(int(m["t"] * 4000) for m in played.marks if m["kind"] == "dma")
     driven = force[begun : int(played.marks[-1]["t"] * 4000)]
-    assert driven.min() > -0.1 * driven.max() and np.mean(driven < 0) < 0.03 and force.max() < 1.1 * 25 * 2.3
+    assert driven.min() > -0.03 * driven.max() and np.mean(driven < 0) < 2e-3 and force.max() < 1.1 * 25 * 2.3
     # While the chamber goes from one to the next it is held, and nothing tears or crushes it: nor at the end.
     assert force[int(played.marks[-1]["t"] * 4000) :].min() > -0.5 and abs(force[-2000:].mean()) < 0.1
 
@@ -160,9 +160,9 @@ def test_amplitudes_within_a_frequency_stand_where_they_were_and_not_where_they_
     assert "Not at the amplitude that was asked for: 70 °C, 4 Hz, 40 µm" in said and "20 µm" not in said
     assert "Not settled to 1 %: 70 °C, 4 Hz, 40 µm" in said
     way, rate = played.channels["displacement"].samples() / 5e3, 4000
-    for m, x in zip([m for m in played.marks if m["kind"] == "point"], storage.x, strict=True):
-        piece = way[int(m["start"] * rate) : int(m["stop"] * rate)]
-        assert abs(dynamic.fit(piece[None], rate, 4.0)[0][0]) * 1e6 == pytest.approx(x)
+    pieces = [way[int(m["start"] * rate) : int(m["stop"] * rate)] for m in played.marks if m["kind"] == "point"]
+    swings = sorted(abs(dynamic.fit(piece[None], rate, 4.0)[0][0]) * 1e6 for piece in pieces)
+    assert swings == pytest.approx(storage.x)
     with pytest.raises(BadInput, match="no two frequencies"):
         master([("take 1", found)])
 

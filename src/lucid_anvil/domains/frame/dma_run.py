@@ -56,6 +56,14 @@ FAINTEST = 0.3
 """of the smallest amplitude, below which nothing is oscillated"""
 STIFFER = 3.0
 """Times as stiff as a slow move shows it, a specimen may oscillate after its temperature changed"""
+FALLS = 1.0
+"""Times that a mean force which fell from window to window is thought to fall once more"""
+ALIKE = 0.03
+"""Share by which the stiffness of two windows may differ for a fall of the mean force to be a relaxation"""
+STEP = 0.6
+"""Times by which an amplitude is made smaller for what is only thought"""
+MOST_LOSS = 1.5
+"""tan delta by which a stiffness at another frequency is told at most"""
 CONTROL = 1.0
 """s that mean and amplitude are corrected after at the soonest"""
 MOST = 400
@@ -116,6 +124,10 @@ class Dynamic:
         """Middle [m] and mean force [N] before the last move"""
         self.off = 0.0
         """N by which the mean force was off then"""
+        self.came: float | None = None
+        """N of mean force in the last window"""
+        self.firm = 1.0
+        """N/m, the stiffness in it"""
         self.held: deque[tuple[Floats, Floats]] = deque()
         self.warm: deque[float] = deque(maxlen=max(int(10.0 / self.span), 2))
         """°C of the last ten seconds"""
@@ -221,10 +233,18 @@ class Dynamic:
             return  # what is changed for nothing only stirs what is measured
         change = min(max(1 + LEARN * (wanted / max(swing, 1e-12) - 1), 1 / MOST_CHANGE), MOST_CHANGE)
         # Never more than what the mean keeps taut by now: the mean goes first.
-        taut = 0.7 * force / max(self.stiffness * swing, 1e-12)
+        # What only relaxes falls once more; what softens is another matter.
+        alike = self.came is not None and abs(self.stiffness / self.firm - 1) < ALIKE
+        falls = min(force - self.came, 0.0) if self.came is not None and alike else 0.0
+        self.came, self.firm = force, self.stiffness
+        need = max(self.stiffness * swing, 1e-12)
+        taut = max(0.7 * (force + FALLS * falls) / need, min(0.7 * force / need, STEP))
         least, most = FAINTEST * self.play.smallest_amplitude, 2 * self.play.largest_amplitude
+        before = self.amplitude
         self.amplitude = max(min(self.amplitude * min(change, max(taut, 0.1)), most), least)
-        self.follow(aim, force, blocks)
+        # Where it becomes smaller the mean goes last.
+        aim = max(aim, self.mean_wanted(swing * self.amplitude / before * self.stiffness))
+        self.follow(aim - falls, force, blocks)
 
     def holding(self, held: Mapping[str, Floats], aim: float) -> Floats:
         """Volts that hold a force [N] while nothing oscillates. The middle goes where the force is missing, as fast as
@@ -262,9 +282,22 @@ class Dynamic:
         self.rest = min(max(self.rest, self.stiffness / MOST_SOFT), self.stiffness)
         self.before, self.off = (self.middle, force), off
         most = min(0.3 * self.play.largest_amplitude, 0.5 * self.play.largest_force / self.stiffness)
-        goal = min(self.middle + min(max(LEARN * (aim - force) / self.rest, -most), most), self.play.largest_mean)
+        # What is let go at once meets all of its stiffness; what relaxes falls by itself.
+        meets = self.rest if aim > force else self.stiffness
+        goal = min(self.middle + min(max(LEARN * (aim - force) / meets, -most), most), self.play.largest_mean)
         # Straight there while the next window lasts: a jump would bend what is measured in it.
         self.slide, self.sliding = (goal - self.middle) / blocks, blocks
+
+    def turn_to(self, frequency: float) -> None:
+        """Another frequency, from where the oscillation stands; smaller where the specimen will be stiffer at it than
+        its mean keeps taut: by the local form of what storage and loss have to do with each other, d ln E' / d ln f is
+        2/pi of tan delta (Booij and Thoone, Rheologica Acta 21, 1982)."""
+        if self.last is not None and frequency > self.frequency and self.last.real > 0:
+            tan = min(max(self.last.imag / self.last.real, 0.0), MOST_LOSS)
+            stiffer = (frequency / self.frequency) ** (2 / math.pi * tan)
+            taut = self.came / (self.play.track / 100) if self.came else math.inf
+            self.amplitude = min(self.amplitude, taut / max(self.stiffness * stiffer, 1e-12))
+        self.frequency = frequency
 
     def keep(self, x: float, e: complex) -> None:
         """A point more of the curves that grow."""
@@ -480,7 +513,7 @@ def _frequencies(run: Dynamic, at: float | None, number: int) -> Stage:
     got = yield Want(np.zeros(run.facts.block))
     run.marks.append({"kind": "dma", "t": got.start, "mode": "frequencies"})
     for i, frequency in enumerate(run.play.frequencies):
-        run.frequency, run.phase = frequency, 0.0
+        run.turn_to(frequency)
         for asked in run.play.swings:
             run.asked = asked
             got = yield from _point(run, got, at, first + i)
