@@ -14,8 +14,7 @@ import sys
 import threading
 import time
 import traceback
-from collections.abc import Mapping, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -23,7 +22,7 @@ from typing import Any
 import h5py  # noqa: F401  (imported before the bench runs, for the recorder)
 import numpy as np
 
-from ..contracts.method import LEAD, Got, Performance, Want
+from ..contracts.method import LEAD, Want
 from ..core.errors import BadInput
 from ..core.signal.sinefit import Floats
 from ..lab.takes import Take
@@ -41,6 +40,7 @@ from .ring import Ring
 from .settling import close_take
 from .showing import Showing
 from .taking import make_take, unmake_take
+from .turns import Turns
 from .walkround import Sensed, WalkRound
 
 LINGER = 1800.0
@@ -86,22 +86,14 @@ class Conductor:
         self.walk = WalkRound(prepared)
         self.sensed = Sensed()
         self.recorder: Recorder | None = None
-        self.performance: Performance | None = None
         self.first = 0
         """Number of the block with which the take begins."""
-        self.want: Want | None = None
-        self.drives: dict[int, Floats] = {}
-        self.worker: ProcessPoolExecutor | None = None
-        self.job: Future[Any] | None = None
-        self.inline_result: Any = None
         self.trip: Trip | None = None
         self.why: str | None = None
         self.began_wall = 0.0
         self.tail = 0
         """Blocks still to record after the end."""
         self.status = "done"
-        self.wishes: list[dict[str, Any]] = []
-        """Orders of the operator that the method has not seen yet."""
         self.made: Recorder | None = None
         self.leaving = False
         """The loop is told to end. What faces are shown says so only when the take is closed and read."""
@@ -117,6 +109,7 @@ class Conductor:
         self.lock = RigLock(prepared.rig_file, device_of(prepared.rig))
         self.lock.take(f"run {os.getpid()} (plan {prepared.plan_file})")
         self.start_keeper()
+        self.turns = Turns(pace, prepared.method.heavy)
         facts = {"plan": str(prepared.plan_file.resolve()), "take": str(take.resolve())}
         self.door = Door([note, own_note()], facts, self._looked, self._shut_out)
         self.showing.door = self.door.publish
@@ -155,15 +148,6 @@ class Conductor:
         ], [fd])  # fmt: skip
         theirs.close()
         self.wire: Wire = ours
-        if self.pace == "real":
-            import multiprocessing
-
-            for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
-                os.environ[name] = "1"
-            self.worker = ProcessPoolExecutor(
-                1, mp_context=multiprocessing.get_context("spawn"), initializer=os.nice, initargs=(10,)
-            )
-            self.worker.submit(_warm_up, self.prepared.method.heavy)
 
     def run(self) -> None:
         """Until the run is over and every face has had time to look."""
@@ -179,8 +163,7 @@ class Conductor:
         self._finish()
         self._linger()
         self.door.close()
-        if self.worker:
-            self.worker.shutdown(wait=False, cancel_futures=True)
+        self.turns.close()
         with contextlib.suppress(subprocess.TimeoutExpired):
             self.keeper.wait(3.0)
         self.ring.close()
@@ -280,7 +263,7 @@ class Conductor:
         """A record that can't be written ends the run: what is there is kept, and read."""
         assert self.recorder is not None
         try:
-            self.recorder.write(rows, self.want is None or self.performance is None or self.want.keep)
+            self.recorder.write(rows, self.turns.keeps)
         except (OSError, RuntimeError) as problem:
             if self.recorder.broken is None:
                 self.recorder.broken = str(problem)
@@ -308,34 +291,24 @@ class Conductor:
         self, index: int, samples: dict[str, Floats], message: dict[str, Any]
     ) -> tuple[Floats, float | None, tuple[float, float, float] | None]:
         """Ask the method, if it is running, for the drive of block index + 2."""
-        if self.board.state != "running" or self.performance is None:
+        if self.board.state != "running" or not self.turns.playing:
             return np.zeros(self.block), None, None
         local = index - self.first
         if local < 0:
             return np.zeros(self.block), None, None
         if self.auto and self.prepared.rig.is_standin and self.board.live.get("stage") == "asking":
-            self.wishes.append({"order": "go"})  # nobody needs to turn a stand-in's knob
-        result = None
-        if self.job is not None and self.job.done():
-            result, self.job = self.job.result(), None
-        elif self.inline_result is not None:
-            result, self.inline_result = self.inline_result, None
-        got = Got(local, local * self.block / self.rate, samples, frozenset(message["overload"]), result,
-                  tuple(self.wishes), message.get("instruments"))  # fmt: skip
-        self.wishes.clear()
-        try:
-            want = next(self.performance) if self.want is None else self.performance.send(got)
-        except StopIteration:
-            self.performance = None
+            self.turns.wishes.append({"order": "go"})  # nobody needs to turn a stand-in's knob
+        start = local * self.block / self.rate
+        want = self.turns.turn(local, start, samples, message["overload"], message.get("instruments"))
+        if want is None:
             self._set(state="easing")
             self.tail = LEAD + 2
             return np.zeros(self.block), None, None
-        self.want = want
         self._heed(want, local)
         return want.drive, want.expect, want.bounds
 
     def _heed(self, want: Want, local: int) -> None:
-        """Marks, pictures, work and settings that came with a turn."""
+        """Marks, pictures and settings that came with a turn."""
         assert self.recorder
         for mark in want.marks:
             self.recorder.event(**{**mark, "kind": mark["kind"]})
@@ -352,12 +325,6 @@ class Conductor:
             self.wire.send(b"M", chain.pack(want.chain))
         if want.trip is not None:
             self._asked_for_trip(want.trip, local)
-        if want.compute is not None:
-            work, given = want.compute
-            if self.worker is not None:
-                self.job = self.worker.submit(work, *given)
-            else:
-                self.inline_result = work(*given)
 
     def _asked_for_trip(self, asked: Mapping[str, Any], local: int) -> None:
         """The method wants the drive down: the keeper ramps it, whatever the method does next."""
@@ -431,7 +398,7 @@ class Conductor:
                     self.recorder.event("note", t=self.recorder.seconds, text=text)
                     self.board.events.append(f"mark at {self.recorder.seconds:.1f} s: {text}")
                 elif name in WISHES and self.board.state == "running":
-                    self.wishes.append(order)
+                    self.turns.wishes.append(order)
                     if self.recorder and name != "jog":  # many a second; the method marks when it moves
                         self.recorder.event("order", t=self.recorder.seconds, **order)
                 elif name == "replan":
@@ -508,7 +475,7 @@ class Conductor:
         )  # fmt: skip
         self.first = index + 1
         self.began_wall = time.monotonic()
-        self.performance = self.prepared.method.perform(self.prepared.settings, self.prepared.facts, self.position)
+        self.turns.begin(self.prepared, self.position)
         if self.resumed is not None:
             folder = os.path.relpath(self.resumed.resolve(), self.take_folder.resolve())
             self.recorder.event("continued", t=0.0, take=self.resumed.name, folder=folder, position=self.position)
@@ -535,14 +502,12 @@ class Conductor:
         if self.trip is None:
             self.board.events.append(sentence)
         if trip.action == "hold":
-            self.wishes.append({"order": "hold"})
+            self.turns.wishes.append({"order": "hold"})
         if trip.action not in ("cut", "ease") or self.trip is not None:
             return
         self.trip, self.status, self.why = trip, "cut", sentence
         self.board.trip = {**asdict(trip), "sentence": sentence}
-        if self.performance is not None:
-            self.performance.close()
-            self.performance = None
+        self.turns.end()
         self.tail = round(0.5 * self.rate / self.block) + LEAD
         self._set(state="easing")
 
@@ -587,16 +552,6 @@ class Conductor:
 def device_of(rig: Any) -> str:
     """Name of a real front end; empty for a stand-in."""
     return "" if rig.is_standin else f"{rig.front_end.driver}:{rig.front_end.card.device}"
-
-
-def _warm_up(modules: Sequence[str]) -> None:
-    """Imports that the first computation would otherwise wait for."""
-    import importlib
-
-    import scipy.special  # noqa: F401
-
-    for name in modules:
-        importlib.import_module(name)
 
 
 def main() -> None:
