@@ -361,7 +361,7 @@ def test_an_extensometer_out_of_its_range_is_seen_before_anything_moves(rig: Pat
     base = {"kinds": {"extension": "length"}, "sensitivity": {"extension": 500.0}, "ranges": {"extension": 10.0}}
     assert in_range(Looked(held.settings, **base)) == (False, "waiting for the front end")
     done, said = in_range(Looked(held.settings, mean={"extension": 1.0}, **base))
-    assert done and said == "+2 of ±20 mm"
+    assert done and said == "+2.00 of ±20 mm"
     done, said = in_range(Looked(held.settings, mean={"extension": -9.6}, **base))
     assert not done and "pull its pin" in said
     put(plan, ("extensometer_off",), "35 %")

@@ -35,7 +35,7 @@ def in_range(now: Looked) -> tuple[bool, str]:
         return False, "waiting for the front end"
     per = abs(now.sensitivity.get("extension", 1.0))
     stands, most = now.mean["extension"] / per, now.ranges["extension"] / per
-    said = f"{1e3 * stands:+.3g} of ±{1e3 * most:.3g} mm"
+    said = f"{1e3 * stands:+.2f} of ±{1e3 * most:.3g} mm"
     if abs(stands) > MOST * most:
         return False, f"{said}: set it nearer the middle, or pull its pin"
     off = getattr(now.settings, "extensometer_off", None)

@@ -170,7 +170,7 @@ class Tension(FrameMethod):
     }
     walk_round = (
         {"key": "grips", "text": "Specimen in both grips, straight"},
-        {"key": "pin", "text": "Extensometer on the specimen, its pin out", "sense": "extensometer_pin"},
+        {"key": "pin", "text": "Extensometer on, its pin out", "sense": "extensometer_pin"},
         {"key": "in_range", "text": "Extensometer in its range", "sense": "extensometer"},
         {"key": "travel", "text": "End stops set; nobody within reach"},
         {"key": "door", "text": "Guard door, emergency stop", "sense": "interlocks"},
@@ -214,7 +214,8 @@ class Tension(FrameMethod):
             made.put(f"proof_{p:g}", None if value is None else value / 1e6, doubt, None if value is not None else why)
         _strength(made, strain, stress, line, held.noise(line, int(np.argmax(stress[:end]))), stated, axial, end)
         _yields(made, held, line, end, size)
-        _break(made, strain, stress, line, broken, stated, axial)
+        last = 0.0 if line is None or broken is None else held.noise(line, broken - 1) / line.slope
+        _break(made, strain, stress, line, broken, stated, axial, last)
         _poisson(made, held, line, settings)
         notes += unstated(stated, "force", axial, "area")
         if line is not None:
@@ -337,14 +338,15 @@ def _yields(made: Readings, held: Measured, line: curve.Line | None, end: int, s
 
 def _break(
     made: Readings, strain: Floats, stress: Floats, line: curve.Line | None, broken: int | None,
-    stated: Mapping[str, float], axial: str,
+    stated: Mapping[str, float], axial: str, noise: float,
 ) -> None:  # fmt: skip
+    """`noise`: of the strain, as the modulus line shows it."""
     keys = ("strain_at_break", "elongation_at_break", "energy_to_break")
     if broken is None:
         made.absent(keys, "the specimen did not break in this record")
         return
     last = broken - 1
-    step = float(abs(strain[last] - strain[last - 1])) if last > 0 else 0.0
+    step = float(np.hypot(strain[last] - strain[last - 1], 2 * noise)) if last > 0 else 0.0
     doubt = float(np.hypot(step, share_of(stated, axial) * strain[last]))
     made.put(keys[0], 100 * float(strain[last]), 100 * doubt)
     if line is None:

@@ -81,6 +81,8 @@ def measured(
     held = series(values, rate, table, marks)
     values = dict(held.values)
     notes: list[str] = []
+    if held.covers.max() > 1:
+        notes.append(f"Between its pieces {int(np.sum(held.covers > 1))} means were kept.")
     if held.missing > MISSED:
         notes.append(f"{held.missing:.3g} s of the pull {IN_NEITHER}.")
     if held.apart > AGREES:
