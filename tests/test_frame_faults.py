@@ -13,10 +13,14 @@ from lucid_anvil.contracts.guard import Block, Watched
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.domains.frame.motion_guard import MOTION
 from lucid_anvil.domains.frame.slip import SlipWatch
+from lucid_anvil.engine.guards import Guards, Seen
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
+from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.editing import put
+from lucid_anvil.lab.plans import GuardPart
+from lucid_anvil.rig.device import InputBlock
 from lucid_anvil.rig.model import load_rig
 
 PULL = {"speed": "30 mm/min"}
@@ -185,3 +189,67 @@ def test_what_falls_with_the_force_is_no_slip() -> None:
 
     assert one(2e-5, 0.0) == pytest.approx(2e-5, abs=2e-6) and one(-6e-6, 0.0) == pytest.approx(-6e-6, abs=2e-6)
     assert one(2e-5, 4e3) is None and one(0.0, 0.0) is None and one(2e-5, 0.0, noise=4e-6) is None
+
+
+def frame_guards(tmp_path: Path, own: list[dict[str, Any]], plan: list[dict[str, Any]], **control: Any) -> Guards:
+    lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True)
+    held = load_rig(lab.folder / "rigs" / "frame.rig.yaml")
+    parts = [GuardPart.model_validate(g) for g in own]
+    return Guards(held.model_copy(update={"guards": parts}), tmp_path, {**control, "guards": plan})
+
+
+def blocks_of(guards: Guards, force: Any, extension: Any, way: Any, index: int) -> set[str]:
+    """What trips on block `index`: N and m as functions of time [s], next to nothing commanded."""
+    n, rate = guards.rig.front_end.block, guards.rig.front_end.rate
+    t = (index * n + np.arange(n)) / rate
+    channels = {"force": force(t), "extension": extension(t), "displacement": way(t)}
+    held = InputBlock(index, np.full((4, n), 1e-6), np.zeros(3, bool), np.full(3, np.nan), 21, 40, 230)
+    trips, rooms = guards.look(Seen(index * n / rate, held, channels, np.zeros(n), None))
+    assert len(rooms) == len(guards.watches)
+    return {f"{x.guard} {x.limit:g}" for x in trips}
+
+
+def test_a_plan_takes_no_guard_of_its_rig_away(tmp_path: Path) -> None:
+    """Two of one kind look each for itself, with its own limit."""
+    for first, second in (("0.1 mm", "20 mm"), ("20 mm", "0.1 mm")):
+        guards = frame_guards(tmp_path / first, [{"watch": "frame_motion", "limit": first}],
+                              [{"watch": "frame_motion", "limit": second}])  # fmt: skip
+        made: set[str] = set()
+        for i in range(40):
+            made |= blocks_of(guards, np.zeros_like, np.zeros_like, lambda t: 1e-3 * t, i)
+        assert made == {"frame_motion 0.0001"}
+
+
+@pytest.mark.parametrize(
+    ("part", "slow", "fast"),
+    [
+        ({"watch": "strain", "limit": "2 %"}, (0.0, 0.9e-3, 0.0), (0.0, 1.1e-3, 0.0)),
+        ({"watch": "force_rate", "limit": "1 kN/s"}, (900.0, 0.0, 0.0), (1100.0, 0.0, 0.0)),
+        ({"watch": "length_rate", "limit": "1 mm/s"}, (0.0, 0.0, 0.9e-3), (0.0, 0.0, -1.1e-3)),
+        ({"watch": "length_rate", "limit": "1 mm/s", "channel": "extension"}, (0.0, 0.9e-3, 2e-3), (0.0, 1.1e-3, 0.0)),
+    ],
+)
+def test_strain_and_rates_are_guarded(
+    tmp_path: Path, part: dict[str, Any], slow: tuple[float, ...], fast: tuple[float, ...]
+) -> None:
+    """Each grows with time from nought: N/s and m/s. Noise of a hundredth of the limit is no rate."""
+    rng = np.random.default_rng(5)
+    noise = {"force": 10.0, "extension": 1e-5, "displacement": 1e-5}
+    for number, (rates, trips) in enumerate(((slow, False), (fast, True))):
+        guards = frame_guards(tmp_path / str(number), [part], [], gauge=0.05)
+        made: set[str] = set()
+        for i in range(32):  # one second
+            ramps = [lambda t, r=r, s=s: r * t + s * rng.standard_normal(t.size)
+                     for r, s in zip(rates, noise.values(), strict=True)]  # fmt: skip
+            made |= blocks_of(guards, *ramps, i)
+        assert bool(made) == trips, (rates, made)
+
+
+def test_a_guard_of_strain_without_a_gauge_length_is_refused_before_it_runs(rig: Path) -> None:  # noqa: F811
+    pulser = rig.with_name("pulser.rig.yaml")
+    strain = "{watch: strain, limit: 2 %, channel: displacement}"
+    pulser.write_text(pulser.read_text().replace("guards:\n", f"guards:\n  - {strain}\n"))
+    plan = begin_plan("tension", rig, "Coupon", rig.parent.parent / "jobs" / "a" / "a.plan.yaml")
+    assert prepare(plan).control()["gauge"] == 0.05
+    with pytest.raises(BadInput, match="needs the specimen's gauge_length"):
+        begin_plan("cyclic", pulser, "Fender", rig.parent.parent / "jobs" / "b" / "b.plan.yaml")

@@ -23,6 +23,8 @@ class Watched:
     """What the method said of itself, as `Method.guarded` gives it"""
     limits: Mapping[str, float] = field(default_factory=dict)
     """Of what drives, as `Facts.limits` has them [SI]"""
+    channel: str | None = None
+    """The role that it is about, where one is named"""
 
 
 @dataclass(frozen=True)

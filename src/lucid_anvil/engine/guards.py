@@ -80,6 +80,8 @@ class Watch:
     tripped: bool = False
     said: str | None = None
     """What is wrong, where a number would not say it"""
+    eye: Look | None = None
+    """Of a kind that a domain brought along: each guard has its own, with its own limit and what it has seen"""
 
     @property
     def key(self) -> str:
@@ -89,6 +91,35 @@ class Watch:
     @property
     def label(self) -> str:
         return self.part.label or label_of(self.part.watch)
+
+
+def limit_of(part: GuardPart) -> float:
+    """What a guard is set to, in its unit; what is usual for one that a domain brought along. Raises BadInput."""
+    if part.limit is None:
+        return guard_kind(part.watch).usual
+    unit = unit_of(part.watch)
+    if unit == "°C":
+        return degrees(part.limit, f"guards.{part.watch}")
+    return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
+
+
+def begun(rig: Rig, control: Mapping[str, Any], part: GuardPart, limit: float) -> Look | None:
+    """The eye of a guard that a domain brought along; None for those that any bench knows. Raises BadInput where it has
+    nothing to go by."""
+    if part.watch in UNITS:
+        return None
+    kinds = {c.role: c.kind for c in rig.channels}
+    limits = rig.frame.limits if rig.frame else {}
+    end = rig.front_end
+    facts = Watched(kinds, end.rate, end.block, control, limits, part.channel)
+    return guard_kind(part.watch).begin(facts, limit)
+
+
+def check_eyes(rig: Rig, control: Mapping[str, Any]) -> None:
+    """Raises BadInput for a guard of a rig or its plan that would have nothing to go by."""
+    for part in [*rig.guards, *(GuardPart.model_validate(g) for g in control.get("guards", []))]:
+        if part.watch not in UNITS:
+            begun(rig, control, part, limit_of(part))
 
 
 @dataclass
@@ -143,14 +174,8 @@ class Guards:
         if self.rig.load is None and self.rig.frame is None and not any(p.watch == "chain" for p in parts):
             parts.append(GuardPart(watch="chain"))  # as the abort corridor: no file can leave it out
         self.watches = [Watch(p, self._limit(p)) for p in parts]
-        self.brought = {w.part.watch: self._begun(w) for w in self.watches if w.part.watch not in UNITS}
-
-    def _begun(self, watch: Watch) -> Look:
-        """The eye of a guard that a domain brought along."""
-        end = self.rig.front_end
-        kinds = {c.role: c.kind for c in self.rig.channels}
-        facts = Watched(kinds, end.rate, end.block, self.control, self.rig.frame.limits if self.rig.frame else {})
-        return guard_kind(watch.part.watch).begin(facts, watch.limit)
+        for watch in self.watches:
+            watch.eye = begun(self.rig, self.control, watch.part, watch.limit)
 
     def know(self, model: ChainModel) -> None:
         """What the probe run found: from now on the chain is watched against it."""
@@ -162,13 +187,10 @@ class Guards:
             if part.watch == "load_heat" and self.rig.load is not None:
                 return self.rig.load.limit
             if part.watch not in UNITS:
-                return guard_kind(part.watch).usual
+                return limit_of(part)
             usual = {"overload": 0.5, "supply": BIAS_WINDOW[1], "control_lost": 0.25, "chain": 13.0}
             return usual.get(part.watch, float("inf"))
-        unit = unit_of(part.watch)
-        if unit == "°C":
-            return degrees(part.limit, f"guards.{part.watch}")
-        return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
+        return limit_of(part)
 
     def rearm(self) -> None:
         """Forget what was seen before the run began."""
@@ -225,8 +247,8 @@ class Guards:
     def _value(self, watch: Watch, seen: Seen, stroke: Floats) -> tuple[float, float, str | None]:
         """Share of the limit used, value, and the channel it is about."""
         kind = watch.part.watch
-        if kind in self.brought:
-            sight = self.brought[kind](Block(seen.channels, seen.t, seen.instruments, seen.block.samples[-1]))
+        if watch.eye is not None:
+            sight = watch.eye(Block(seen.channels, seen.t, seen.instruments, seen.block.samples[-1]))
             watch.said = sight.said
             return sight.used, sight.value, sight.channel
         if kind == "drive":

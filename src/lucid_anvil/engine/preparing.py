@@ -15,6 +15,7 @@ from ..core.errors import BadInput
 from ..core.quantities import factor, same_kind
 from ..lab.plans import Plan, load_plan, rig_path
 from ..rig.model import MEASURED, Rig, check_guards, load_rig
+from .guards import check_eyes
 
 OWN = "drive"
 """Role of the source's own record, which every take has"""
@@ -191,7 +192,12 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
         check_guards(plan.guards, rig)
     except ValueError as problem:
         raise BadInput(f"{plan_file}: guards: {problem}") from None
-    return Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
+    made = Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
+    try:
+        check_eyes(rig, made.control())
+    except BadInput as problem:
+        raise BadInput(f"{plan_file}: {problem}") from None
+    return made
 
 
 def plan_as_kept(prepared: Prepared) -> dict[str, Any]:

@@ -12,7 +12,13 @@ DOMAIN = Domain(
         "frame-compliance": f"{__name__}.blank",
         "frame-phase": f"{__name__}.phase",
     },
-    guards={"chamber_band": f"{__name__}.chamber_guard:BAND", "frame_motion": f"{__name__}.motion_guard:MOTION"},
+    guards={
+        "chamber_band": f"{__name__}.chamber_guard:BAND",
+        "frame_motion": f"{__name__}.motion_guard:MOTION",
+        "strain": f"{__name__}.limit_guards:STRAIN",
+        "force_rate": f"{__name__}.limit_guards:FORCE_RATE",
+        "length_rate": f"{__name__}.limit_guards:LENGTH_RATE",
+    },
     checks={
         "chamber": f"{__name__}.chamber_check:answers",
         "extensometer": f"{__name__}.range_check:in_range",

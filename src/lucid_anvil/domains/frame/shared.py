@@ -100,9 +100,11 @@ class FrameMethod(Method):
     reads_only = True
 
     def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
-        """Where there is an encoder, that the crosshead goes as it is told."""
+        """Where there is an encoder, that the crosshead goes as it is told; and the specimen's gauge length."""
         there = any(i.role == "displacement" and i.kind == "length" for i in inputs)
-        return {"guards": [{"watch": "frame_motion"}]} if there else {}
+        gauge = getattr(getattr(settings, "specimen", None), "gauge_length", None)
+        made: dict[str, Any] = {} if gauge is None else {"gauge": gauge}
+        return made | ({"guards": [{"watch": "frame_motion"}]} if there else {})
 
 
 def sensed(given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
