@@ -11,10 +11,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lucid_anvil.contracts.settings import check
-from lucid_anvil.engine.guards import Guards, Seen, StrokeFromAcceleration, default_guards, scaled
+from lucid_anvil.core.errors import BadInput
+from lucid_anvil.engine.guards import Guards, Seen, StrokeFromAcceleration, check_limits, default_guards, scaled
 from lucid_anvil.engine.ramp import Ramp
 from lucid_anvil.engine.ring import SLOTS, Ring
 from lucid_anvil.engine.study import demo_rig
+from lucid_anvil.lab.plans import GuardPart
 from lucid_anvil.rig.device import InputBlock, unpack
 from lucid_anvil.rig.model import Rig
 
@@ -186,3 +188,26 @@ def test_a_plans_guards_come_on_top_of_the_rigs(tmp_path: Path) -> None:
     trips, rooms = guards.look(seen(0, level=6.0, drive=0.2))
     assert [r.key for r in rooms] == ["drive", "acceleration_unit"]
     assert [t.label for t in trips] == ["Unit too lively"] and trips[0].channel == "unit"
+
+
+@pytest.mark.parametrize(
+    ("part", "why"),
+    [
+        ({"watch": "force", "limit": "45 mm"}, "can't be turned into 'N'"),
+        ({"watch": "current", "limit": "-3 A"}, "never be reached"), ({"watch": "drive", "limit": "0 V"}, "never be"),
+        ({"watch": "drive"}, "has no limit"), ({"watch": "acceleration", "limit": "quick"}, "not a number"),
+        ({"watch": "force_rate"}, "has no limit"), ({"watch": "frame_motion", "limit": "-1 mm"}, "never be reached"),
+        ({"watch": "frame_motion"}, ""), ({"watch": "overload"}, ""), ({"watch": "current", "limit": "3 A"}, ""),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("of", ["rig", "plan"])
+def test_a_guard_that_could_never_act_is_refused(part: dict[str, Any], why: str, of: str) -> None:
+    rig = check(Rig, demo_rig(), "rig")
+    parts = [GuardPart.model_validate(part)]
+    held = rig.model_copy(update={"guards": parts if of == "rig" else []})
+    control = {"guards": [part] if of == "plan" else []}
+    if not why:
+        check_limits(held, control)
+        return
+    with pytest.raises(BadInput, match=why):
+        check_limits(held, control)

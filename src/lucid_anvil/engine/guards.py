@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections import deque
 from collections.abc import Mapping, Sequence
@@ -14,6 +15,7 @@ import numpy as np
 from ..contracts.guard import Block, Look, Watched
 from ..contracts.registry import guard_kind
 from ..core.control.chain import ChainModel, ChainWatch, Changed
+from ..core.errors import BadInput
 from ..core.quantities import degrees, parse
 from ..core.signal.sinefit import Floats
 from ..protocol.messages import Room, Trip
@@ -31,6 +33,8 @@ UNITS = {
     "load_heat": "°C", "supply_current": "A", "instrument": "", "chain": "%", "force": "N", "length": "m",
     "temperature": "°C",
 }  # fmt: skip
+LIMITED = ("drive", "current", "stroke", "acceleration", "disk", "supply_current", "force", "length", "temperature")
+"""Kinds that have no limit unless somebody gives them one"""
 LABELS = {
     "drive": "Drive", "current": "Coil current", "stroke": "Stroke", "overload": "Input overload",
     "control_lost": "Control lost", "supply": "Sensor supply", "disk": "Disk space",
@@ -94,13 +98,18 @@ class Watch:
 
 
 def limit_of(part: GuardPart) -> float:
-    """What a guard is set to, in its unit; what is usual for one that a domain brought along. Raises BadInput."""
+    """What a guard is set to, in its unit; what is usual for one that a domain brought along. Raises BadInput for what
+    is no such quantity, and for a limit at nought or below: nothing would ever reach it."""
+    where = f"guards.{part.watch}"
     if part.limit is None:
         return guard_kind(part.watch).usual
     unit = unit_of(part.watch)
     if unit == "°C":
-        return degrees(part.limit, f"guards.{part.watch}")
-    return parse(part.limit, unit if unit not in ("", "B") else "m/m", f"guards.{part.watch}")
+        return degrees(part.limit, where)
+    made = parse(part.limit, unit if unit not in ("", "B") else "m/m", where)
+    if not made > 0:
+        raise BadInput(f"{where}: its limit of {part.limit} would never be reached: give one above zero.")
+    return made
 
 
 def begun(rig: Rig, control: Mapping[str, Any], part: GuardPart, limit: float) -> Look | None:
@@ -115,11 +124,16 @@ def begun(rig: Rig, control: Mapping[str, Any], part: GuardPart, limit: float) -
     return guard_kind(part.watch).begin(facts, limit)
 
 
-def check_eyes(rig: Rig, control: Mapping[str, Any]) -> None:
-    """Raises BadInput for a guard of a rig or its plan that would have nothing to go by."""
+def check_limits(rig: Rig, control: Mapping[str, Any]) -> None:
+    """Raises BadInput for a guard of a rig or its plan that could never act: without a limit where it needs one, with
+    one that makes no sense, or with nothing to go by."""
     for part in [*rig.guards, *(GuardPart.model_validate(g) for g in control.get("guards", []))]:
-        if part.watch not in UNITS:
-            begun(rig, control, part, limit_of(part))
+        own = part.watch not in UNITS
+        limit = limit_of(part) if own or part.limit is not None else None
+        if limit == math.inf or (limit is None and part.watch in LIMITED):
+            raise BadInput(f"guards.{part.watch}: it has no limit, and would never act: give it one.")
+        if own:
+            begun(rig, control, part, limit or math.inf)
 
 
 @dataclass

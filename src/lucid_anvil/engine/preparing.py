@@ -15,7 +15,7 @@ from ..core.errors import BadInput
 from ..core.quantities import factor, same_kind
 from ..lab.plans import Plan, load_plan, rig_path
 from ..rig.model import MEASURED, Rig, check_guards, load_rig
-from .guards import check_eyes
+from .guards import check_limits
 
 OWN = "drive"
 """Role of the source's own record, which every take has"""
@@ -194,7 +194,7 @@ def prepared_from(plan: Plan, plan_file: Path, rig: Rig, rig_file: Path) -> Prep
         raise BadInput(f"{plan_file}: guards: {problem}") from None
     made = Prepared(plan, plan_file, rig, rig_file, method, settings, facts)
     try:
-        check_eyes(rig, made.control())
+        check_limits(rig, made.control())
     except BadInput as problem:
         raise BadInput(f"{plan_file}: {problem}") from None
     return made
