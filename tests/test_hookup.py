@@ -405,6 +405,15 @@ def test_devices_are_changed_without_a_text_file(qapp: Any, tmp_path: Path) -> N
     off.done_with()
     assert not load_rig(place).instruments
 
+    # A guard by its words; one that could never act is refused where it is typed.
+    sheet = GuardSheet(None, place)  # type: ignore[arg-type]
+    sheet.fields.boxes["watch"].setCurrentText("Disk space")
+    for limit, why in (("-3e8", "never be reached"), ("20 mm", "plain number"), ("3e8", "")):
+        sheet.fields.boxes["limit"].setText(limit)
+        sheet.done_with()
+        assert why in sheet.wrong.text()
+    assert [g.limit for g in load_rig(place).guards if g.watch == "disk"] == ["3e8"]
+
     # A guard of its own is taken away.
     guards = load_rig(place).guards
     sheet = GuardSheet(None, place, guards[0])  # type: ignore[arg-type]

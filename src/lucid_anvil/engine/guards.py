@@ -106,7 +106,13 @@ def limit_of(part: GuardPart) -> float:
     unit = unit_of(part.watch)
     if unit == "°C":
         return degrees(part.limit, where)
-    made = parse(part.limit, unit if unit not in ("", "B") else "m/m", where)
+    if unit in ("", "B"):
+        try:
+            made = parse(part.limit, "m/m", where)
+        except BadInput:
+            raise BadInput(f"{where}: its limit is a plain number: '{part.limit}' is none.") from None
+    else:
+        made = parse(part.limit, unit, where)
     if not made > 0:
         raise BadInput(f"{where}: its limit of {part.limit} would never be reached: give one above zero.")
     return made

@@ -12,6 +12,7 @@ from ....core.errors import BadInput
 from ....core.quantities import parse
 from ....desktop.parts.forms import Field, Sheet
 from ....desktop.parts.widgets import button, label
+from ....engine.guards import label_of, limit_of
 from ....lab.ledger import Entry
 from ....lab.patterns import slug
 from ....lab.place import Lab
@@ -176,10 +177,11 @@ class GuardSheet(Sheet):
 
     def __init__(self, parent: QWidget, place: Path, held: GuardPart | None = None) -> None:
         self.place, self.held = place, held
-        known = [w for w in watches() if w != "late"]
+        words = {label_of(w): w for w in sorted(watches(), key=label_of) if w != "late"}
         roles = [c.role for c in load_rig(place).channels]
         fields = [
-            Field("watch", "Watches", held.watch if held else "", choices=[held.watch] if held else known),
+            Field("watch", "Watches", label_of(held.watch) if held else "",
+                  choices=[label_of(held.watch)] if held else list(words)),
             Field("limit", "Limit", "" if held is None or held.limit is None else str(held.limit), "with its unit"),
             Field("action", "Action", held.action if held else "cut", choices=("cut", "ease", "hold", "note")),
             Field("channel", "Channel", (held.channel if held else None) or NONE, choices=(NONE, *roles)),
@@ -190,9 +192,15 @@ class GuardSheet(Sheet):
         gone.clicked.connect(self._drop)
         super().__init__(
             parent, "A guard", "It watches in a process of its own, whatever else goes wrong.", fields, "Set it",
-            lambda typed: put_guard(place, {**typed, "channel": "" if typed["channel"] == NONE else typed["channel"]}),
+            lambda typed: self._put({**typed, "watch": words[typed["watch"]]}),
             [gone] if held is not None else [],
         )  # fmt: skip
+
+    def _put(self, typed: Mapping[str, str]) -> None:
+        typed = {k: "" if k == "channel" and v == NONE else v.strip() for k, v in typed.items()}
+        if typed["limit"]:
+            limit_of(GuardPart(watch=typed["watch"], limit=typed["limit"]))  # said here, not when the bench is to run
+        put_guard(self.place, typed)
 
     def _drop(self) -> None:
         assert self.held is not None
