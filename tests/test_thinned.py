@@ -18,7 +18,7 @@ from lucid_anvil.engine import launch
 from lucid_anvil.engine.evaluating import evaluate_take
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.recorder import Recorder
-from lucid_anvil.formats.hdf5file import close_properly, lengthen, read_raw
+from lucid_anvil.formats.hdf5file import close_properly, lengthen, read_events, read_raw
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.editing import put
 from lucid_anvil.lab.takes import Take
@@ -216,3 +216,17 @@ def test_cycles_behind_the_end_of_the_raw_record_are_counted_and_told(both: dict
     assert cut.reading("cycles").value == pytest.approx(whole.reading("cycles").value, abs=2)
     assert cut.reading("stiffness_final").value == pytest.approx(whole.reading("stiffness_final").value, rel=3e-3)
     assert any("before what was kept of each" in n for n in cut.notes)
+
+
+def test_of_many_positions_the_last_one_is_read_where_it_stands(tmp_path: Path) -> None:
+    recorder = recorded(tmp_path / "t", [True] * 10)
+    for i in range(5):
+        recorder.event("position", t=0.01 * i, cycle=i, label="a\u2028b")
+        recorder.event("note", t=0.01 * i, text=str(i))
+    recorder.event("position", t=0.05, cycle=5)
+    recorder.event("note", t=0.06, text="last")
+    with (tmp_path / "t" / "events.jsonl").open("a", encoding="utf-8") as file:
+        file.write('{"kind": "position", "t": 0.07, "cyc')  # as a kill leaves it
+    made = read_events(tmp_path / "t" / "events.jsonl")
+    assert [e["kind"] for e in made] == [*["note"] * 5, "position", "note"]
+    assert made[5]["cycle"] == 5 and Take(tmp_path / "t").position()["cycle"] == 5

@@ -7,6 +7,7 @@ of variable length, because a reader beside a running writer can't see either.
 
 from __future__ import annotations
 
+import contextlib
 import json
 from pathlib import Path
 from typing import Any
@@ -190,15 +191,27 @@ def _trend(file: Any, path: Path) -> tuple[Channel, ...]:
     return tuple(made)
 
 
+POSITION = '{"kind": "position"'
+"""What lines begin with that tell where a run could be continued from: a long one has ten thousands"""
+
+
 def read_events(path: Path) -> list[dict[str, Any]]:
-    """Events of a take; a last line cut short by a kill is left out."""
-    made = []
+    """Events of a take, of its positions the last one; a last line cut short by a kill is left out."""
+    lines: list[str] = []
     if path.exists():
-        for line in path.read_text(encoding="utf-8").splitlines():
-            try:
-                made.append(json.loads(line))
-            except json.JSONDecodeError:
-                continue
+        newest, before = -1, ""
+        with path.open(encoding="utf-8") as file:
+            for line in file:
+                if line.startswith(POSITION) and line.endswith("}\n"):
+                    newest, before = len(lines), line
+                else:
+                    lines.append(line)
+        if newest >= 0:
+            lines.insert(newest, before)
+    made = []
+    for line in lines:
+        with contextlib.suppress(json.JSONDecodeError):
+            made.append(json.loads(line))
     return made
 
 
