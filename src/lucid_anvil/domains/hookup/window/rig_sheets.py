@@ -198,8 +198,12 @@ class GuardSheet(Sheet):
 
     def _put(self, typed: Mapping[str, str]) -> None:
         typed = {k: "" if k == "channel" and v == NONE else v.strip() for k, v in typed.items()}
+        watch = typed["watch"]
         if typed["limit"]:
-            limit_of(GuardPart(watch=typed["watch"], limit=typed["limit"]))  # said here, not when the bench is to run
+            try:  # said here, not when the bench is to run
+                limit_of(GuardPart(watch=watch, limit=typed["limit"]))
+            except BadInput as problem:
+                raise BadInput(str(problem).replace(f"guards.{watch}", label_of(watch))) from None
         put_guard(self.place, typed)
 
     def _drop(self) -> None:
