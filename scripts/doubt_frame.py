@@ -100,7 +100,7 @@ def warmed(seed: int) -> list[Row]:
     at, hertz = round(float(part.reference + rng.uniform(-6, 18)), 1), round(float(rng.uniform(0.8, 6)), 2)
     per = {"force": 0.1 * drawn(rng, "force"), "displacement": 5 * drawn(rng, "displacement")}
     stated = part.area / drawn(rng, "area")
-    viscous = ", ".join(f"{k}: {v!r}" for k, v in part.model_dump().items() if k not in ("area", "length"))
+    viscous = ", ".join(f"{k}: {v!r}" for k, v in part.model_dump(exclude={"area", "length"}, exclude_none=True).items())
     changes = {
         "viscous: {}": f"viscous: {{{viscous}}}",
         "GL-12: {sensitivity: 0.1 V/N": f"GL-12: {{sensitivity: {per['force']!r} V/N",
