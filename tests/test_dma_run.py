@@ -16,6 +16,7 @@ from lucid_anvil.contracts.guard import Block, Sight, Watched
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.frame import dynamic
 from lucid_anvil.domains.frame.chamber_guard import BAND
+from lucid_anvil.domains.frame.dma_run import Dynamic
 from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus, shift
 from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
@@ -165,6 +166,16 @@ def test_amplitudes_within_a_frequency_stand_where_they_were_and_not_where_they_
     assert swings == pytest.approx(storage.x)
     with pytest.raises(BadInput, match="no two frequencies"):
         master([("take 1", found)])
+
+
+def test_another_frequency_never_turns_the_oscillation_round(tmp_path: Path) -> None:
+    prepared = planned(tmp_path, frequencies=["1 Hz", "10 Hz"])
+    for came in (-0.4, 0.0, 0.01, 5.0):
+        run = Dynamic(prepared.settings, prepared.facts)
+        run.last, run.came, run.stiffness, run.amplitude = complex(1e9, 5e8), came, 4e5, 1e-5
+        run.turn_to(10.0)
+        assert 0 < run.amplitude <= 1e-5 and run.frequency == 10.0, came
+    assert run.amplitude == pytest.approx(5 / 1.3 / 4e5 / 10 ** (1 / np.pi))
 
 
 def test_it_is_kept_and_measured_over_time(tmp_path: Path) -> None:

@@ -292,11 +292,12 @@ class Dynamic:
         """Another frequency, from where the oscillation stands; smaller where the specimen will be stiffer at it than
         its mean keeps taut: by the local form of what storage and loss have to do with each other, d ln E' / d ln f is
         2/pi of tan delta (Booij and Thoone, Rheologica Acta 21, 1982)."""
-        if self.last is not None and frequency > self.frequency and self.last.real > 0:
+        if self.last is not None and self.came is not None and frequency > self.frequency and self.last.real > 0:
             tan = min(max(self.last.imag / self.last.real, 0.0), MOST_LOSS)
             stiffer = (frequency / self.frequency) ** (2 / math.pi * tan)
-            taut = self.came / (self.play.track / 100) if self.came else math.inf
-            self.amplitude = min(self.amplitude, taut / max(self.stiffness * stiffer, 1e-12))
+            taut = self.came / (self.play.track / 100) / max(self.stiffness * stiffer, 1e-12)
+            # A mean that is gone already keeps nothing taut: the faintest oscillation, and none turned round.
+            self.amplitude = max(min(self.amplitude, taut), FAINTEST * self.play.smallest_amplitude)
         self.frequency = frequency
 
     def keep(self, x: float, e: complex) -> None:
