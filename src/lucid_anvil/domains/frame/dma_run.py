@@ -22,7 +22,7 @@ from ...core.frame import dynamic
 from .stiffness_watch import StiffnessWatch, trip_of
 
 if TYPE_CHECKING:
-    from .dma import DmaSettings
+    from .dma_settings import DmaSettings
 
 REST = 1.0
 """s at rest in which zero is found"""

@@ -23,7 +23,8 @@ from ...contracts.sketch import line
 from ...core.errors import BadInput
 from ...core.frame import dynamic
 from ...core.quantities import factor, same_kind
-from .dma import DmaSettings, Geometry, Step, pieces_of
+from .dma import pieces_of
+from .dma_settings import DmaSettings, Geometry, Step
 from .shared import FrameMethod, FrameSettings, length_in, sensed
 
 if TYPE_CHECKING:
