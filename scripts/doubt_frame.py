@@ -18,11 +18,13 @@ import numpy as np
 from lucid_anvil.core.frame import tension as curve
 from lucid_anvil.domains.frame.standin import FrameScene, Specimen
 from lucid_anvil.domains.frame.standin_viscous import ViscousPart, modulus
-from lucid_anvil.engine.inprocess import play_through
+from lucid_anvil.engine.inprocess import Played, play_through
 from lucid_anvil.engine.newplan import begin_plan
 from lucid_anvil.engine.preparing import Prepared, prepare
 from lucid_anvil.lab.beginning import begin_lab
 from lucid_anvil.lab.editing import put
+from lucid_anvil.lab.ledger import Sensor
+from lucid_anvil.lab.place import open_lab
 
 Row = tuple[str, float, float]
 """What, error, stated expanded uncertainty"""
@@ -78,12 +80,7 @@ def pulled(seed: int) -> list[Row]:
     }
     with tempfile.TemporaryDirectory() as folder:
         prepared = prepared_for(Path(folder) / "lab", "tension", "frame", changes, settings)
-        played = play_through(prepared)
-        if played.trip is not None:
-            raise RuntimeError(played.trip.sentence)
-        found = prepared.method.evaluate(
-            {k: c for k, c in played.channels.items() if k != "drive"}, prepared.settings, played.marks
-        )
+        _, found = played(prepared)
     model = Specimen(scene)
     line = curve.Line(young, 0.0, 0, 1, 0.0, 0.0)
     proof = curve.proof(model.strain_at, model.force_at / area, line, 0.002, model.strain_at.size)
@@ -91,8 +88,35 @@ def pulled(seed: int) -> list[Row]:
     return [row(found, "modulus", young / 1e9), row(found, "proof_0.2", proof / 1e6)]
 
 
+def blank_phase(lab: Path, viscous: str, machine: float) -> list[dict[str, str]]:
+    """Rows of `instrument`: the phase of a lab's frame as a thin blank of steel shows it there."""
+    rig = lab / "rigs" / "blank.rig.yaml"
+    strip = ("modulus: 206 GPa, area: 0.5 mm^2, length: 30 mm, gauge: 30 mm, slack: 20 um,"
+             f" stiffness: {machine!r} N/m")  # fmt: skip
+    rig.write_text((lab / "rigs" / "dma.rig.yaml").read_text().replace(viscous, strip))
+    ledger = open_lab(lab).ledger()
+    ledger.add(Sensor("LF-2-phase", "phase of a load frame", model="DF-100", unit="deg"))
+    ledger.close()
+    plan = begin_plan("frame-phase", rig, "Steel", lab / "jobs" / "p" / "p.plan.yaml")
+    put(plan, ("frequencies",), ["0.5 Hz", "2 Hz", "7 Hz"])
+    _, found = played(prepare(plan))
+    curve = found.curve("phase")
+    return [{"frequency": f"{f} Hz", "phase": f"{y} deg", "uncertainty": f"{u} deg"}
+            for f, y, u in zip(curve.x, curve.y, curve.uncertainty, strict=True)]  # fmt: skip
+
+
+def played(prepared: Prepared) -> tuple[Played, Any]:
+    """A run of a stand-in from first to last, and what is read from it."""
+    run = play_through(prepared)
+    if run.trip is not None:
+        raise RuntimeError(run.trip.sentence)
+    held = {k: c for k, c in run.channels.items() if k != "drive"}
+    return run, prepared.method.evaluate(held, prepared.settings, run.marks)
+
+
 def warmed(seed: int) -> list[Row]:
-    """A bar of any resin at one temperature and frequency: storage modulus and tan delta."""
+    """A bar of any resin at one temperature and frequency, on a frame whose own phase was measured on steel before:
+    storage modulus and tan delta."""
     rng = np.random.default_rng([seed, 2])
     part = ViscousPart(glassy=rng.uniform(1.5e9, 3.5e9), rubbery=rng.uniform(2e6, 2e7), spread=rng.uniform(1.0, 2.2),
                        reference=rng.uniform(55, 70), air_lag=2.0, lag=1.0)  # fmt: skip
@@ -101,11 +125,14 @@ def warmed(seed: int) -> list[Row]:
     per = {"force": 0.1 * drawn(rng, "force"), "displacement": 5 * drawn(rng, "displacement")}
     stated = part.area / drawn(rng, "area")
     held = part.model_dump(exclude={"area", "length"}, exclude_none=True)
-    viscous = ", ".join(f"{k}: {v!r}" for k, v in held.items())
+    machine = float(rng.uniform(4e6, 1.2e7))
+    viscous = "viscous: {" + ", ".join(f"{k}: {v!r}" for k, v in {**held, "machine": machine}.items()) + "}"
+    sensors = (f"cell: {{resonance: {rng.uniform(300, 900)!r} Hz, damping: {rng.uniform(0.02, 0.06)!r}}},"
+               f" encoder_lag: {rng.uniform(0, 4e-4)!r} s")  # fmt: skip
     changes = {
-        "viscous: {}": f"viscous: {{{viscous}}}",
-        # The frame's own phase is measured apart (`frame-phase`); without it the doubt is of the record alone.
-        ", cell: {resonance: 900 Hz, damping: 0.03}": "",
+        "viscous: {}": viscous,
+        "model: DF-100,": "model: DF-100, serial: LF-2,",
+        "cell: {resonance: 900 Hz, damping: 0.03}": sensors,
         "GL-12: {sensitivity: 0.1 V/N": f"GL-12: {{sensitivity: {per['force']!r} V/N",
         "GX-04: {sensitivity: 5 V/mm": f"GX-04: {{sensitivity: {per['displacement']!r} V/mm",
         "seed: 61": f"seed: {seed}",
@@ -113,18 +140,17 @@ def warmed(seed: int) -> list[Row]:
     settings = {
         "geometry": {"kind": "tension", "length": "30 mm", "area": f"{stated!r} m^2"},
         "uncertainty": {k: f"{STATED[k]} %" for k in ("force", "displacement", "area")},
+        "compliance": f"{1 / machine!r} m/N",
         "play": {"frequencies": [f"{hertz} Hz"], "temperatures": [f"{at} °C"]},
     }
     with tempfile.TemporaryDirectory() as folder:
-        prepared = prepared_for(Path(folder) / "lab", "dma", "dma", changes, settings)
-        played = play_through(prepared)
-        if played.trip is not None:
-            raise RuntimeError(played.trip.sentence)
-        held = {k: c for k, c in played.channels.items() if k != "drive"}
-        found = prepared.method.evaluate(held, prepared.settings, played.marks)
+        prepared_for(Path(folder) / "lab", "dma", "dma", changes, settings)
+        plan = Path(folder) / "lab" / "jobs" / "a" / "a.plan.yaml"
+        put(plan, ("instrument",), blank_phase(Path(folder) / "lab", viscous, machine))
+        run, found = played(prepare(plan))
     # Where the bar really was: a chamber is never quite where it was told to be, and that is none of the reading's.
-    (point,) = [m for m in played.marks if m["kind"] == "point"]
-    warm = played.channels["temperature"].between(point["start"], point["stop"]) / 0.02
+    (point,) = [m for m in run.marks if m["kind"] == "point"]
+    warm = run.channels["temperature"].between(point["start"], point["stop"]) / 0.02
     truth = modulus(part, hertz, float(np.mean(warm)))
     rows = []
     for key, value in (("storage", truth.real / 1e6), ("tan_delta", truth.imag / truth.real)):

@@ -35,6 +35,8 @@ KEYS = {
     "tg_loss_peak": ("Transition, peak of the loss modulus", "°C"),
     "tg_tan_peak": ("Transition, peak of tan delta", "°C"),
 }
+ASSUMED = "0.2 deg"
+"""Expanded, of a frame's own phase as long as it was not measured: what a sound cell and a filter make of 10 Hz"""
 MOVING = 5.0
 """K by which temperature must move for curves to stand over it"""
 
@@ -111,7 +113,6 @@ class Dma(FrameMethod):
             k = dynamic.without_machine(seen, settings.compliance) * by
             ratio = np.array([e for _, e in held]) * np.abs(k / (by * seen))
         angle = np.nan_to_num(np.array([u for _, u in turns]))
-        known = [bool(np.isfinite(u)) for _, u in turns]
         nest = None
         if own:
             warm = [None if heat is None else float(heat[a:b].mean()) for _, a, b in pieces]
@@ -129,13 +130,7 @@ class Dma(FrameMethod):
             notes.append(f"The transitions are read at {words_of(own[0], AXES[1:])}.")
         elif not settings.steps:
             notes.append(f"Read at {pieces[0][0]:.5g} Hz, {settings.window} periods a point.")
-        if not any(known):
-            notes.append("The instrument's own phase is not taken off: it is in the loss and in tan delta"
-                         + (", and was measured up to"
-                            f" {settings.instrument[-1].frequency:g} Hz." if settings.instrument else "."))  # fmt: skip
-        elif not all(known):
-            notes.append(f"Above {settings.instrument[-1].frequency:g} Hz the instrument's own phase was not measured:"
-                         " it is in the loss and in tan delta there.")  # fmt: skip
+        notes += _own_phase([settings.measured(f) for f, _, _ in pieces], settings)
         if np.any(k.real <= 0):
             notes.append("Where the machine's compliance leaves no stiffness to the specimen there is no modulus.")
             k = np.where(k.real > 0, k, np.nan)
@@ -209,7 +204,8 @@ class Dma(FrameMethod):
         Dynamic(settings, facts)
 
     def fill(self, given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
-        return sensed(super().fill(given, bench), bench)
+        """A frame whose own phase nobody measured has one all the same."""
+        return {"phase_uncertainty": ASSUMED, **sensed(super().fill(given, bench), bench)}
 
 
 METHOD = Dma()
@@ -247,6 +243,20 @@ def _pieces(way: Floats, rate: float, n: int, settings: DmaSettings) -> list[tup
     return [(f, int(a), int(min(b, n))) for a, b in zip(edges[:-1], edges[1:], strict=True) if b - a >= 8] or (
         "there are too few samples a period"
     )
+
+
+def _own_phase(measured: Sequence[bool], settings: DmaSettings) -> list[str]:
+    """What is to be said of the instrument's own phase where it was not measured for every point."""
+    if all(measured):
+        return []
+    stated = settings.phase_uncertainty
+    doubt = "and not in their doubt" if stated is None else f"{stated:g}° are assumed of it in their doubt"
+    last = f"{settings.instrument[-1].frequency:g} Hz" if settings.instrument else ""
+    if any(measured):
+        return [f"Above {last} the instrument's own phase was not measured: it is in the loss and in tan delta there,"
+                f" {doubt}."]  # fmt: skip
+    up_to = f" (it was measured up to {last})" if last else ""
+    return [f"The instrument's own phase is not taken off{up_to}: it is in the loss and in tan delta, {doubt}."]
 
 
 def _axis(

@@ -15,6 +15,10 @@ from ...core.quantities import degrees, parse
 from .shared import FrameSettings
 
 
+SLOW = 10.0
+"""Hz up to which the phase that is assumed of an instrument counts as it is stated"""
+
+
 class Geometry(Model):
     """How the specimen is held, and its sizes."""
 
@@ -193,6 +197,9 @@ class DmaSettings(FrameSettings):
     """Of the machine, in series with the specimen"""
     instrument: list[OwnPhase] = Field(default_factory=list)
     """{frequency, phase, uncertainty}: the instrument's own phase between force and length, taken off"""
+    phase_uncertainty: Annotated[float, quantity("deg")] | None = None
+    """Expanded (k = 2), of the instrument's own phase where nobody measured it; above 10 Hz it grows with frequency, as
+    what comes late does"""
     window: int = 5
     """Periods of one point"""
     temperature_uncertainty: Annotated[float, quantity("K")] | None = None
@@ -201,6 +208,8 @@ class DmaSettings(FrameSettings):
 
     @model_validator(mode="after")
     def _sensible(self) -> DmaSettings:
+        if self.phase_uncertainty is not None and self.phase_uncertainty < 0:
+            raise ValueError("phase_uncertainty: it must not be below zero.")
         if self.window < 1 or self.compliance < 0 or (self.frequency is not None and self.frequency <= 0):
             raise ValueError("window must be 1 or more, frequency above zero, compliance not below it.")
         at = [p.frequency for p in self.instrument]
@@ -208,13 +217,19 @@ class DmaSettings(FrameSettings):
             raise ValueError("instrument: its frequencies must rise from row to row.")
         return self
 
+    def measured(self, frequency: float) -> bool:
+        """Whether the instrument's own phase is known at a frequency [Hz]."""
+        return bool(self.instrument) and frequency <= 1.01 * self.instrument[-1].frequency
+
     def turned(self, frequency: float) -> tuple[complex, float]:
         """Factor on a stiffness at a frequency [Hz] that takes the instrument's own phase off, and the expanded
         uncertainty of that [rad]: by straight lines between the frequencies at which it was measured, and from none at
-        rest to the lowest. One and not a number beyond the highest, where nobody measured it."""
+        rest to the lowest. One where nobody measured it, with the uncertainty that is stated for that; not a number
+        where none is."""
         own = self.instrument
-        if not own or frequency > 1.01 * own[-1].frequency:
-            return 1.0 + 0j, math.nan
+        if not self.measured(frequency):
+            stated = math.nan if self.phase_uncertainty is None else self.phase_uncertainty
+            return 1.0 + 0j, math.radians(stated) * max(frequency / SLOW, 1.0)
         x = [0.0, *(p.frequency for p in own)]
         phase = np.interp(frequency, x, [0.0, *(p.phase for p in own)])
         doubt = np.interp(frequency, x, [own[0].uncertainty, *(p.uncertainty for p in own)])
