@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from tests.reading import arrays, doubt, read, value
 
+from lucid_anvil.contracts import registry
 from lucid_anvil.contracts.finding import Finding
 from lucid_anvil.core.errors import BadInput
 from lucid_anvil.core.steps import force as iso376
@@ -351,3 +352,20 @@ def test_one_way_has_no_hysteresis() -> None:
     assert value(still, "span") is None and "found" in still.notes[0]
     with pytest.raises(BadInput, match="overlapping"):
         read("step-hysteresis", 100.0, {"drive": ("V", drive), "response": ("um", response)}, steps=steps[::-1])
+
+
+def test_a_pressure_sensor_leaves_its_steps_to_the_ledger() -> None:
+    bench = pressure_bench()
+    channels = {"reference": ("kPa", np.array(bench.reference) / 1e3), "unit": ("V", np.array(bench.unit) / 2)}
+    found = read("pressure-comparison", 10.0, channels, steps=bench.steps, span={"low": 0, "high": "1 bar"},
+                 output={"low": "2 V", "high": "10 V"}, reference_uncertainty="0.05 %")  # fmt: skip
+    made = registry.get("pressure-comparison").calibration(found, "mV/bar")
+    assert made.points is not None and [p[0] for p in made.points] == pytest.approx(PRESSURES[1:], rel=1e-6)
+    volts = np.array([p * s / 1e8 for p, s, _ in made.points])  # what it gives more than at rest
+    bow = 0.008 * np.sin(np.pi * np.array(PRESSURES[1:]) / 1e5) * 2
+    assert volts == pytest.approx((16 * np.array(PRESSURES[1:]) / 1e5 + bow) / 2, abs=2e-3)
+    # Without a step at no pressure its offset is not known, and one number is all there is.
+    aloft = [s for s in bench.steps if s["nominal"]]
+    bare = read("pressure-comparison", 10.0, channels, steps=aloft, span={"low": 0, "high": "1 bar"},
+                output={"low": "2 V", "high": "10 V"}, reference_uncertainty="0.05 %")  # fmt: skip
+    assert registry.get("pressure-comparison").calibration(bare, "mV/bar").points is None

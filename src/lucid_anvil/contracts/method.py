@@ -199,6 +199,8 @@ class BenchFacts:
     ranges: Mapping[str, float] = field(default_factory=dict)
     """V at which each input overloads"""
     kinds: Mapping[str, str] = field(default_factory=dict)
+    steps: Mapping[str, Sequence[tuple[float, float]]] = field(default_factory=dict)
+    """Rows of (what is measured [unit], V) of sensors that were calibrated step by step"""
     conditioner_gain: Mapping[str, float] = field(default_factory=dict)
     """mV/pC of the channels that have a charge amplifier"""
     bits: int = 24

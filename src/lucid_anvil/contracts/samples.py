@@ -9,23 +9,29 @@ from typing import Any
 
 import numpy as np
 
+from ..core.calibration.characteristic import Characteristic, characteristic
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind
 from .finding import Reading
 from .limits import Limits
-from .method import MethodSettings
+from .method import BenchFacts, MethodSettings
 from .recording import Channel, Floats
 
+OF_STEPS = {"force": "N", "pressure": "Pa"}
+"""Kinds of channels whose sensors are calibrated step by step, and the unit of the steps"""
 CELSIUS = ("°C", "℃", "degC", "deg C", "C", "K")
 
 
 def samples_in(
     record: Mapping[str, Channel], role: str, unit: str, sensitivity: Mapping[str, Any] | None = None
 ) -> Floats:
-    """All samples of a role in `unit`: converted from the unit that the record states, or through a sensitivity, like
-    '2 mV/kN', where one is given for the role. Raises BadInput."""
+    """All samples of a role in `unit`: converted from the unit that the record states, or through what is given for the
+    role: a sensitivity, like '2 mV/kN', or {unit: N, steps: [[1000, 0.2], ...]} of what the sensor gives [V] at steps
+    without its zero, whose polynomial is turned round. Raises BadInput."""
     channel = record[role]
     given = (sensitivity or {}).get(role)
+    if isinstance(given, Mapping):
+        return channel_by_steps(channel, given, f"sensitivity.{role}")[0] * _factor(given["unit"], unit, role)
     if given is not None:
         own = channel.unit or "V"
         by = parse(given, f"({own})/({unit})", f"sensitivity.{role}")
@@ -39,6 +45,45 @@ def samples_in(
             f"the {role} channel is in '{channel.unit}': {unit} is needed, or its sensitivity, like 'mV/({unit})'."
         )
     return channel.in_unit(unit).samples()
+
+
+def by_steps(bench: BenchFacts, role: str) -> dict[str, Any] | None:
+    """What `samples_in` takes of a sensor that was calibrated step by step; None for any other."""
+    rows, unit = bench.steps.get(role, ()), OF_STEPS.get(bench.kinds.get(role, ""))
+    return {"unit": unit, "steps": [[float(x), float(y)] for x, y in rows]} if rows and unit else None
+
+
+def curve_of(given: Mapping[str, Any], where: str) -> Characteristic:
+    """The characteristic that {unit, steps} say. Raises BadInput."""
+    rows = given.get("steps")
+    if set(given) != {"unit", "steps"} or not isinstance(rows, list | tuple) or any(
+        not isinstance(r, list | tuple) or len(r) != 2 or not all(isinstance(v, int | float) for v in r) for r in rows
+    ):  # fmt: skip
+        raise BadInput(f"{where}: give it like '2 mV/kN', or as {{unit: N, steps: [[1000, 0.2], ...]}}: rows of a step"
+                       " and the volts there.")  # fmt: skip
+    try:
+        return characteristic(rows)
+    except BadInput as problem:
+        raise BadInput(f"{where}: {problem}") from None
+
+
+def curves_of(sensitivity: Mapping[str, Any]) -> dict[str, Characteristic]:
+    """The characteristics among the sensitivities by role."""
+    return {r: curve_of(v, f"sensitivity.{r}") for r, v in sensitivity.items() if isinstance(v, Mapping)}
+
+
+def channel_by_steps(channel: Channel, given: Mapping[str, Any], where: str) -> tuple[Floats, str]:
+    """Samples of a channel in volts through {unit, steps}, and their unit. Raises BadInput."""
+    curve = curve_of(given, where)
+    if not same_kind(channel.unit or "V", "V"):
+        raise BadInput(f"{where}: its steps are in volts, and the channel in '{channel.unit}'.")
+    return curve.measured(channel.samples() * factor(channel.unit or "V", "V")), str(given["unit"])
+
+
+def _factor(own: Any, unit: str, role: str) -> float:
+    if not same_kind(str(own), unit):
+        raise BadInput(f"sensitivity.{role}: its steps are in '{own}': {unit} is needed.")
+    return factor(str(own), unit)
 
 
 def celsius(

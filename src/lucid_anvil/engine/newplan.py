@@ -15,6 +15,7 @@ from ..lab.patterns import free_folder, slug
 from ..lab.place import Lab, lab_of
 from ..lab.planning import record_of_sensor, reference_settings, sensors_of
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
+from ..lab.steps_planning import reference_doubt
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
 
@@ -82,7 +83,7 @@ def new_plan(
     elif record is not None:
         raise BadInput(f"{name}: it takes no record: leave it out.")
     if "reference" in method.roles:
-        settings |= _reference(lab, rig, rig_file)
+        settings |= _reference(lab, rig, rig_file, method)
     whole = method.as_plan(settings)
     checks = [dict(c) for c in method.walk_round or SENSED_WALK_ROUND]
     if rests:
@@ -119,14 +120,16 @@ def of_devices(lab: Lab, rig: Rig, method: Method) -> tuple[dict[str, Any], dict
     return roles, method.from_ledger(found)
 
 
-def _reference(lab: Lab | None, rig: Rig, rig_file: Path) -> dict[str, Any]:
-    """What the ledger knows of the rig's reference."""
+def _reference(lab: Lab | None, rig: Rig, rig_file: Path, method: Method) -> dict[str, Any]:
+    """What the ledger knows of the rig's reference: over frequency, or of steps; those the plan's sensor holds."""
     serial = next((c.sensor for c in rig.channels if c.role == "reference"), None)
     if lab is None or serial is None:
         raise BadInput(f"{rig_file}: the reference needs its calibration in a ledger: enter its certificate.")
     ledger = lab.ledger()
     try:
-        return reference_settings(ledger.entry(serial), datetime.date.today())
+        if "reference_drift" in method.Settings.model_fields:
+            return reference_settings(ledger.entry(serial), datetime.date.today())
+        return {"reference_uncertainty": f"{reference_doubt(ledger.entry(serial), datetime.date.today()):.3g} %"}
     finally:
         ledger.close()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 
 from ..contracts import registry
 from ..contracts.method import BenchFacts, CourseItem, Facts, Input, Method
+from ..contracts.samples import OF_STEPS
 from ..contracts.settings import check
 from ..core.errors import BadInput
 from ..core.quantities import factor, same_kind
@@ -91,8 +93,11 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
             continue
         sensor = plan.sensors.get(part.role)
         if sensor and sensor.unit == "mV/V":
-            # What a volt is there, its amplifier says: typed, or not known.
-            if part.typed_sensitivity is not None:
+            # What a volt is there, its amplifier says: with the certificate's steps, or typed, or not known.
+            if part.bridge_amplifier is not None and sensor.steps:
+                step, output = sensor.steps[-1]
+                made[part.role] = part.bridge_amplifier * output / step
+            elif part.typed_sensitivity is not None:
                 made[part.role] = part.typed_sensitivity
             continue
         if part.typed_sensitivity is not None and not (sensor and sensor.sensitivity):
@@ -116,10 +121,32 @@ def sensitivities(plan: Plan, rig: Rig) -> dict[str, float]:
     return made
 
 
+def steps_of(plan: Plan, rig: Rig, known: Mapping[str, float]) -> dict[str, list[tuple[float, float]]]:
+    """Rows of (N or Pa, V) by role, of sensors that were calibrated step by step. `known`: V per unit by role."""
+    made = {}
+    for part in rig.channels:
+        sensor = plan.sensors.get(part.role)
+        if sensor is None or not sensor.steps or part.kind not in OF_STEPS or part.role not in known:
+            continue
+        if sensor.unit == "mV/V":
+            by = part.bridge_amplifier
+            rows = [] if by is None else [(x, y * by) for x, y in sensor.steps]
+        elif sensor.sensitivity:
+            by = known[part.role] / sensor.sensitivity
+            rows = [(x, x * y * by) for x, y in sensor.steps]
+        else:
+            rows = []
+        if rows:
+            made[part.role] = rows
+    return made
+
+
 def bench_of(plan: Plan, rig: Rig) -> BenchFacts:
     """What a method completes its settings with."""
+    known = sensitivities(plan, rig)
     return BenchFacts(
-        sensitivities(plan, rig), {c.role: c.range for c in rig.channels}, {c.role: c.kind for c in rig.channels},
+        known, {c.role: c.range for c in rig.channels}, {c.role: c.kind for c in rig.channels},
+        steps_of(plan, rig, known),
         {c.role: c.conditioner_gain for c in rig.channels if c.conditioner_gain is not None}, rig.front_end.bits,
         tuple(b.model_dump(exclude_none=True) for b in rig.budget or ()), rig.capability, lambda: capability_rows(rig),
     )  # fmt: skip

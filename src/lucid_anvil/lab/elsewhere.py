@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.calibration.characteristic import characteristic
 from ..core.errors import BadInput
 from ..core.quantities import factor, parse, same_kind, split
 from .ledger import Calibration, Sensor
@@ -16,14 +17,24 @@ from .place import Lab
 
 _CELL = re.compile(r"[\t;]|\s{2,}|,(?=\s)|\s(?=[+-]?[\d.])")
 
-WORDS = ("f", "frequency", "freq", "sensitivity", "s", "u", "uncertainty", "doubt", "expanded", "value")
+WORDS = ("f", "frequency", "freq", "sensitivity", "s", "u", "uncertainty", "doubt", "expanded", "value", "force",
+         "pressure", "step", "p", "output")  # fmt: skip
 """Headings that state no unit"""
+STEPS = {"force sensor": "N", "load cell": "N", "pressure sensor": "Pa"}
+"""Kinds of sensors that are calibrated step by step, and the unit of the steps"""
 
 
-def points_from(text: str, unit: str) -> list[tuple[float, float, float]]:
-    """Rows of [Hz, sensitivity in `unit`, expanded uncertainty in %], rising, from a pasted table: frequency,
-    sensitivity, and doubt in % (or in the sensitivity's unit, as the heading says). Decimal commas are read. A heading
-    may state units; one that is not understood is refused. Raises BadInput naming the line."""
+def by_steps(kind: str, held: Calibration) -> bool:
+    """Whether the points of a sensor's calibration are steps of what it measures, and not frequencies."""
+    return kind in STEPS and held.frequency is None
+
+
+def points_from(text: str, unit: str, over: str = "Hz") -> list[tuple[float, float, float]]:
+    """Rows of [Hz, sensitivity in `unit`, expanded uncertainty in %], rising, from a pasted table: frequency (or what
+    else they stand over), sensitivity, and doubt in % (or in the sensitivity's unit, as the heading says). Decimal
+    commas are read. A heading may state units; one that is not understood is refused. Raises BadInput naming the
+    line."""
+    first = "frequency" if over == "Hz" else "step"
     rows: list[tuple[float, float, float]] = []
     scales, relative = (1.0, 1.0, 1.0), True
     for number, line in enumerate(text.strip().splitlines(), start=1):
@@ -34,21 +45,21 @@ def points_from(text: str, unit: str) -> list[tuple[float, float, float]]:
         if all(v is None for v in values):
             if rows:
                 raise BadInput(f"line {number}: '{line.strip()}' stands among the numbers: take it out.")
-            scales, relative = _heading(cells, unit, number)
+            scales, relative = _heading(cells, unit, number, over)
             continue
         if len(values) != 3 or any(v is None for v in values):
             raise BadInput(
-                f"line {number}: '{line.strip()}': three numbers are wanted: frequency, sensitivity, doubt in %."
+                f"line {number}: '{line.strip()}': three numbers are wanted: {first}, sensitivity, doubt in %."
             )
         f, s, u = (float(v or 0.0) * k for v, k in zip(values, scales, strict=True))
         if f <= 0 or s <= 0 or u < 0:
-            raise BadInput(f"line {number}: frequency and sensitivity must be above zero, and the doubt not below.")
+            raise BadInput(f"line {number}: {first} and sensitivity must be above zero, and the doubt not below.")
         rows.append((f, s, u if relative else 100 * u / s))
     if not rows:
-        raise BadInput("There is no row of numbers: paste frequency, sensitivity and doubt in %.")
+        raise BadInput(f"There is no row of numbers: paste {first}, sensitivity and doubt in %.")
     rows.sort()
     if np.any(np.diff([r[0] for r in rows]) <= 0):
-        raise BadInput("Two rows have one frequency: take one of them out.")
+        raise BadInput(f"Two rows have one {first}: take one of them out.")
     return rows
 
 
@@ -60,10 +71,10 @@ def _number(cell: str) -> float | None:
     return made if np.isfinite(made) else None
 
 
-def _heading(cells: list[str], unit: str, number: int) -> tuple[tuple[float, float, float], bool]:
+def _heading(cells: list[str], unit: str, number: int, over: str) -> tuple[tuple[float, float, float], bool]:
     """What the columns are multiplied by, and whether the doubt is relative."""
     units = []
-    for cell, wanted in zip(cells[:3], ("Hz", unit, unit), strict=False):
+    for cell, wanted in zip(cells[:3], (over, unit, unit), strict=False):
         # A heading is a word that is known here, a unit, or both with the unit in brackets; nothing is assumed.
         bracketed = re.search(r"[\[(]\s*(.+?)\s*[\])]\s*$", cell)
         if re.sub(r"[^a-z]", "", cell.lower()) in WORDS:
@@ -74,7 +85,7 @@ def _heading(cells: list[str], unit: str, number: int) -> tuple[tuple[float, flo
             units.append(bracketed[1])
     units += [""] * (3 - len(units))
     made = []
-    for name, wanted in zip(units[:2], ("Hz", unit), strict=True):
+    for name, wanted in zip(units[:2], (over, unit), strict=True):
         if name and not same_kind(name, wanted):
             raise BadInput(f"line {number}: the unit '{name}' is not one of {wanted}: mend the heading.")
         made.append(factor(name, wanted) if name else 1.0)
@@ -119,8 +130,14 @@ def calibration_from(
         if not 1 <= k <= 4:
             raise BadInput("coverage factor: it is 2 as a rule, and from 1 to 4.")
         expanded = 2 / k * _percent(doubt, sensor.unit, sensitivity)
-    points = points_from(table, sensor.unit) if table.strip() else None
-    at = parse(frequency, "Hz", "frequency") if frequency.strip() else None
+    steps = STEPS.get(sensor.kind)
+    over = "Hz" if steps is None or re.search(r"\bk?Hz\b", table) else steps
+    points = points_from(table, sensor.unit, over) if table.strip() else None
+    at = parse(frequency, "Hz", "frequency") if frequency.strip() and over == "Hz" else None
+    if points and over != "Hz":
+        # What can't be turned round when a channel rests on it is refused while the certificate is at hand.
+        strain = sensor.unit == "mV/V"
+        characteristic([(x, y if strain else x * y) for x, y, _ in points])
     return Calibration(
         made, sensitivity, sensor.unit, "as found", at, expanded, number.strip(),
         lab.strip(), until, "none", "", "", None, points,

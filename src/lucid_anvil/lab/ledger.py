@@ -118,7 +118,8 @@ class Change:
 
 @dataclass(frozen=True)
 class Calibration:
-    """One calibration. `uncertainty` % expanded; `points` rows of [Hz, sensitivity, expanded %]."""
+    """One calibration. `uncertainty` % expanded; `points` rows of [Hz, sensitivity, expanded %]; of a sensor
+    that is calibrated step by step of [N or Pa, sensitivity, expanded %] and no `frequency`; in mV/V what it gives."""
 
     date: datetime.date
     sensitivity: float

@@ -10,6 +10,7 @@ from ..contracts import registry
 from ..contracts.finding import Finding
 from ..core.errors import BadInput
 from .editing import sync
+from .elsewhere import by_steps
 from .ledger import Calibration, Entry
 from .place import Lab
 from .plans import DEFAULT_WALK_ROUND, SensorRecord, put_plan
@@ -29,7 +30,9 @@ def record_of_sensor(entry: Entry) -> dict[str, Any]:
         made |= {"certificate": last.certificate, "calibrated": last.date.isoformat(), "calibration_lab": last.lab}
         if last.due:
             made["due"] = last.due.isoformat()
-        if last.points:
+        if last.points and by_steps(entry.sensor.kind, last):
+            made["steps"] = [[float(x), float(y)] for x, y, *_ in last.points]
+        elif last.points:
             made |= {"lowest": float(last.points[0][0]), "highest": float(last.points[-1][0])}
     if entry.sensor.retired is not None:  # out of date from that day on, whatever its certificate says
         made["due"] = min(made.get("due", "9999"), entry.sensor.retired.isoformat())

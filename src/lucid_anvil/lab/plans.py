@@ -31,6 +31,8 @@ class SensorRecord(Model):
     lowest: float | None = None
     highest: float | None = None
     """Hz, what its certificate covers."""
+    steps: list[tuple[float, float]] | None = None
+    """Of one that was calibrated step by step: N or Pa, and its sensitivity there in `unit`; in mV/V what it gives"""
 
     @model_validator(mode="before")
     @classmethod

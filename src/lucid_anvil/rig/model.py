@@ -236,6 +236,8 @@ class ChannelPart(Model):
     balanced: Flag = False
     """Both leads go into the input, so that it does not hear what both pick up"""
     conditioner_gain: Annotated[float, quantity("mV/pC")] | None = None
+    bridge_amplifier: Annotated[float, quantity("V/(mV/V)")] | None = None
+    """Of a strain gauge bridge: with its certificate in mV/V it says what a volt is"""
     scale: Annotated[float, quantity("V/A")] = 0.1
     """Of a current monitor."""
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from ...core.errors import BadInput
-from ...lab.elsewhere import calibration_from, keep_paper
+from ...lab.elsewhere import STEPS, calibration_from, keep_paper
 from ...lab.entering import KINDS, USES, changes_from, day_of, sensor_from
 from ...lab.ledger import Entry, Sensor
 from ...lab.place import Lab
@@ -101,6 +101,7 @@ class CertificateSheet(Sheet):
         self.lab, self.sensor = lab, entry.sensor
         self.paper: Path | None = None
         unit = entry.sensor.unit
+        steps = {"N": "N or kN in the heading", "Pa": "Pa or bar in the heading"}.get(STEPS.get(entry.sensor.kind, ""))
         fields = [
             Field("value", "Value", hint=f"such as 10.02 {unit}"),
             Field(
@@ -115,7 +116,7 @@ class CertificateSheet(Sheet):
             Field("lab", "Laboratory"),
             Field("number", "Number"),
             Field("due", "Due", hint="when it is to be calibrated again; may be left empty"),
-            Field("table", "Points", hint=f"paste them: Hz, {unit}, uncertainty in %", long=True),
+            Field("table", "Points", hint=f"paste them: {steps or 'Hz'}, {unit}, uncertainty in %", long=True),
         ]
         row = QWidget()
         line = QHBoxLayout(row)

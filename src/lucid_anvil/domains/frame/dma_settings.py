@@ -14,7 +14,6 @@ from ...core.frame import dynamic
 from ...core.quantities import degrees, parse
 from .shared import FrameSettings
 
-
 SLOW = 10.0
 """Hz up to which the phase that is assumed of an instrument counts as it is stated"""
 

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from ...contracts.method import BenchFacts, Input, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
-from ...contracts.samples import samples_in
+from ...contracts.samples import by_steps, samples_in
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.frame.tension import area_of
@@ -108,10 +108,11 @@ class FrameMethod(Method):
 
 
 def sensed(given: dict[str, Any], bench: BenchFacts) -> dict[str, Any]:
-    """Settings with the sensitivities [V per unit] of force and length channels that the bench knows."""
+    """Settings with the sensitivities [V per unit] of force and length channels that the bench knows, or their
+    characteristic where they were calibrated step by step."""
     units = {"force": "V/N", "length": "V/m", "temperature": "V/°C"}
     known = {
-        role: f"{bench.sensitivity[role]!r} {units[kind]}"
+        role: by_steps(bench, role) or f"{bench.sensitivity[role]!r} {units[kind]}"
         for role, kind in bench.kinds.items()
         if kind in units and role in bench.sensitivity
     }

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from ...contracts.recording import Channel, Floats
+from ...core.calibration.characteristic import Characteristic
 
 SLOWEST = 1.0
 """s that a point covers at most, where the crosshead stands"""
@@ -27,9 +28,14 @@ def rate_of(finest: float, speed: float, parallel: float) -> float:
 class Points:
     """Means of the samples of a pull as they come, block by block."""
 
-    def __init__(self, finest: float, parallel: float, rate: float, sensitivity: Mapping[str, float]) -> None:
-        """`finest` as a ratio, `parallel` in m; `sensitivity`: V per unit of every role that is kept."""
+    def __init__(
+        self, finest: float, parallel: float, rate: float, sensitivity: Mapping[str, float],
+        curves: Mapping[str, Characteristic] | None = None,
+    ) -> None:  # fmt: skip
+        """`finest` as a ratio, `parallel` in m; `sensitivity`: V per unit of what is kept by role; `curves`: of those
+        that were calibrated step by step, in its place."""
         self.finest, self.parallel, self.rate, self.sensitivity = finest, parallel, rate, sensitivity
+        self.curves = curves or {}
         self.begun, self.count = 0.0, 0
         self.sums = dict.fromkeys(sensitivity, 0.0)
 
@@ -45,21 +51,26 @@ class Points:
             if not self.count:
                 self.begun = start
             self.count += size
-            for role, per in self.sensitivity.items():
-                self.sums[role] += float(channels[role].sum()) / per
+            for role in self.sensitivity:
+                self.sums[role] += float(channels[role].sum())
             return [*made, self._point()] if self.count + size > many else made
         edges = np.linspace(0, size, -(-size // many) + 1).astype(int)
         counts = np.diff(edges)
         t = start + (edges[:-1] + (counts - 1) / 2) / self.rate
-        means = {r: np.add.reduceat(channels[r], edges[:-1]) / counts / per for r, per in self.sensitivity.items()}
+        means = {r: self._in_units(r, np.add.reduceat(channels[r], edges[:-1]) / counts) for r in self.sensitivity}
         return [*made, *({"t": float(t[i]), "covers": float(counts[i]), **{r: float(m[i]) for r, m in means.items()}}
                          for i in range(counts.size))]  # fmt: skip
 
     def _point(self) -> dict[str, float]:
         made = {"t": self.begun + (self.count - 1) / 2 / self.rate, "covers": float(self.count)}
-        made |= {role: s / self.count for role, s in self.sums.items()}
+        made |= {role: float(self._in_units(role, np.array([s / self.count]))[0]) for role, s in self.sums.items()}
         self.count, self.sums = 0, dict.fromkeys(self.sums, 0.0)
         return made
+
+
+    def _in_units(self, role: str, volts: Floats) -> Floats:
+        """A mean of what the sensor gives as that of what it measures: within a point its curve is straight."""
+        return self.curves[role].measured(volts) if role in self.curves else volts / self.sensitivity[role]
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ import numpy as np
 
 from ...contracts.method import Facts, Got, Performance, Thinned, Want
 from ...contracts.recording import Floats
+from ...contracts.samples import curves_of
 from ...core.errors import BadInput
 from .gripping import grip
 from .slip import LEAST, PinWatch, SlipWatch
@@ -88,7 +89,8 @@ class Pull:
         self.sent: deque[float] = deque([0.0], maxlen=3)
         """m commanded until now, and two blocks ago"""
         finest = settings.pull.finest
-        self.points = None if finest is None else Points(finest / 100, self.parallel, facts.rate, kept(facts))
+        self.points = None if finest is None else Points(
+            finest / 100, self.parallel, facts.rate, kept(facts), curves_of(settings.sensitivity))  # fmt: skip
         self.curve: list[tuple[float, float]] = []
         self.course = GrowingCourse(settings.compliance)
         self.line: tuple[float, float] | None = None

@@ -142,7 +142,8 @@ class PressureComparison(StepsMethod):
             notes.append(typed)
         if head is not None:
             notes.append(f"The column adds {more:.6g} Pa to the reference.")
-        detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit)}
+        detail = {"line": _slope(errors, settings, low, high), "unit": unit.unit, "table": _table(errors, unit.unit),
+                  "steps": _outputs(errors, settings, low, high)}  # fmt: skip
         return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
 
     # --- running ---------------------------------------------------------------------------------------------
@@ -251,6 +252,23 @@ def _slope(
     return {"slope": slope, "at_rest": float(y.mean() - slope * p.mean()), "error": 100 * error / abs(slope)}
 
 
+def _outputs(
+    errors: list[tuple[Step, float, float]], settings: PressureSettings, low: float, high: float
+) -> list[list[float]]:
+    """Rows of pressure [Pa] and what the unit gave there more than without pressure, means over series and directions;
+    none where there is no step without pressure."""
+    span = settings.span.high - settings.span.low
+    held: dict[float, list[tuple[float, float]]] = {}
+    for s, p, e in errors:
+        line = low + (high - low) * (p - settings.span.low) / span
+        held.setdefault(s.nominal, []).append((p, line + e / 100 * (high - low)))
+    at = {nominal: np.mean(np.array(rows), axis=0) for nominal, rows in held.items()}
+    rest = at.pop(0.0, None)
+    if rest is None:
+        return []
+    return [[float(p - rest[0]), float(out - rest[1])] for _, (p, out) in sorted(at.items())]
+
+
 def _table(errors: list[tuple[Step, float, float]], unit: str) -> dict[str, Any]:
     """A row a step and direction, means over the series."""
     keys = list(dict.fromkeys((s.nominal, s.rising) for s, _, _ in errors))
@@ -271,7 +289,11 @@ def _calibrated(finding: Finding, unit: str) -> Calibrated:
     by = parse(f"1 {own}/Pa", unit, "sensitivity")
     u = finding.reading("accuracy").uncertainty
     doubt = None if u is None else float(np.hypot(u, 2 * held["error"]))
-    return Calibrated(held["slope"] * by, unit, doubt, None, "slope of the straight line")
+    steps = (finding.detail or {}).get("steps") or []
+    rows = None
+    if doubt is not None and steps and all(p > 0 and out * held["slope"] > 0 for p, out in steps):
+        rows = [[p, out / p * by, doubt] for p, out in steps]
+    return Calibrated(held["slope"] * by, unit, doubt, rows, "slope of the straight line")
 
 
 def _so_far(steps: list[dict[str, Any]], settings: PressureSettings) -> dict[str, Any]:

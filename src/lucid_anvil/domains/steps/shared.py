@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 
 from ...contracts.method import BenchFacts, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
+from ...contracts.samples import by_steps
 from ...contracts.settings import Model, quantity
 from ...core.errors import BadInput
 from ...core.quantities import parse
@@ -134,7 +135,7 @@ def with_reference(given: dict[str, Any], bench: BenchFacts, kind: str, unit: st
     if found != kind:
         raise BadInput(f"the reference measures {found}: this method compares {kind}.")
     if "reference" in bench.sensitivity and given.get("reference_sensitivity") is None:
-        known = {"reference": f"{bench.sensitivity['reference']!r} V/({unit})"}
+        known = {"reference": by_steps(bench, "reference") or f"{bench.sensitivity['reference']!r} V/({unit})"}
         given["sensitivity"] = {**known, **given.get("sensitivity", {})}
     return given
 

@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 from ...contracts.finding import Curve, Finding
 from ...contracts.method import Axis, BenchFacts, CourseItem, Facts, Performance, record_of
 from ...contracts.recording import Channel, Floats
-from ...contracts.samples import Readings, listed, points, together
+from ...contracts.samples import Readings, by_steps, channel_by_steps, listed, points, together
 from ...contracts.settings import Model, quantity
 from ...contracts.sketch import line
 from ...core.errors import BadInput
@@ -140,7 +140,7 @@ class StepHysteresis(StepsMethod):
             raise BadInput("a drive that stands still shows no acceleration: this bench can't be taken up in steps.")
         unit = {"force": "N", "pressure": "Pa", "length": "m"}.get(kind)
         if unit is not None and "response" in bench.sensitivity:
-            known = {"response": f"{bench.sensitivity['response']!r} V/({unit})"}
+            known = {"response": by_steps(bench, "response") or f"{bench.sensitivity['response']!r} V/({unit})"}
             made["sensitivity"] = {**known, **made.get("sensitivity", {})}
         return made
 
@@ -152,6 +152,8 @@ def _plain(channel: Channel, sensitivity: Any, role: str) -> tuple[Floats, str]:
     """Samples and their unit: the record's own, or what a sensitivity like '0.5 V/mm' makes of volts."""
     if sensitivity is None:
         return channel.samples(), channel.unit
+    if isinstance(sensitivity, Mapping):
+        return channel_by_steps(channel, sensitivity, f"sensitivity.{role}")
     _, whole = split(str(sensitivity))
     _, slash, unit = whole.partition("/")
     unit = unit.strip("() ")

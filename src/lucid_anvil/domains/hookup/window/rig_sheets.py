@@ -90,6 +90,8 @@ class ChannelSheet(Sheet):
             Field("balanced", "Leads", "balanced" if part.balanced else "one", choices=("one", "balanced")),
             Field("scale", "Current monitor", str(self.held.get("scale", "")), "such as 0.1 V/A"),
             Field("conditioner_gain", "Charge amplifier", str(self.held.get("conditioner_gain", "")), "as 10 mV/pC"),
+            Field("bridge_amplifier", "Bridge amplifier", str(self.held.get("bridge_amplifier", "")),
+                  "as 5 V/(mV/V)"),
             Field("on", "Sits on", part.on, "table, or a place of the article"),
             Field("axis", "Direction", part.axis, choices=("axial", "transverse")),
         ]  # fmt: skip
