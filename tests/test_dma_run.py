@@ -27,7 +27,7 @@ from lucid_anvil.lab.superposing import master
 from lucid_anvil.lab.takes import Take
 from lucid_anvil.rig.chamber import ChamberDesk, ChamberPart
 from lucid_anvil.rig.instruments import Trouble
-from lucid_anvil.rig.standins.chamber import Server
+from lucid_anvil.rig.standins.chamber import server as chamber_server
 
 BAR = {"kind": "tension", "length": "30 mm", "width": "10 mm", "thickness": "2 mm"}
 
@@ -259,9 +259,9 @@ def test_a_chamber_speaks_modbus_to_anyone() -> None:
 
     room = Room()
     part = ChamberPart(set_register=5, read_register=9)
-    server = Server(room, part)
+    server = chamber_server(room, part)
     with pytest.raises(OSError):
-        Server(room, part, server.port)
+        chamber_server(room, part, server.port)
     client = ModbusTcpClient("127.0.0.1", port=server.port)  # another hand than ours
     assert client.connect() and client.read_input_registers(9, count=1, device_id=1).registers == [65536 - 123]
     assert not client.write_register(5, 405, device_id=1).isError() and room.set_point == pytest.approx(40.5)

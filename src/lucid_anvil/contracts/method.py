@@ -201,6 +201,8 @@ class BenchFacts:
     kinds: Mapping[str, str] = field(default_factory=dict)
     steps: Mapping[str, Sequence[tuple[float, float]]] = field(default_factory=dict)
     """Rows of (what is measured [unit], V) of sensors that were calibrated step by step"""
+    gauge: str = ""
+    """What a reference measures that is read over its own line; empty where there is none"""
     conditioner_gain: Mapping[str, float] = field(default_factory=dict)
     """mV/pC of the channels that have a charge amplifier"""
     bits: int = 24
@@ -235,6 +237,8 @@ class Method:
     optional_roles: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
     """Kinds of channels of which it needs one at least"""
+    gauged: bool = False
+    """Whether its reference may be read over a line of its own, and be no channel"""
     more: bool = False
     """Whether it takes every other channel too"""
     Settings: type[Any] = MethodSettings

@@ -14,6 +14,7 @@ from collections.abc import Mapping
 from typing import Any, Protocol
 
 from ..rig.chamber import ChamberDesk, ChamberPart
+from ..rig.gauge import GaugeDesk, GaugePart
 from ..rig.instruments import Desk, Trouble
 
 EVERY = 0.1
@@ -98,11 +99,17 @@ class Watched:
         self.desk.close()
 
 
-def watched(ports: Mapping[str, Any], channels: list[str], pace: str, chamber: ChamberPart | None = None) -> Watched:
+def watched(
+    ports: Mapping[str, Any], channels: list[str], pace: str, chamber: ChamberPart | None = None,
+    gauge: GaugePart | None = None,
+) -> Watched:  # fmt: skip
     """The instruments that a device names by host and port. Raises Trouble."""
     if chamber is not None and "chamber" in ports:
         host, port = ports["chamber"]
         return Watched(ChamberDesk(chamber, str(host), int(port)), pace)
+    if gauge is not None and "gauge" in ports:
+        host, port = ports["gauge"]
+        return Watched(GaugeDesk(gauge, str(host), int(port)), pace)
     where = {name: (str(host), int(port)) for name, (host, port) in ports.items()}
     for needed in ("supply", "load"):
         if needed not in where:

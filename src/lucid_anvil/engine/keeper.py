@@ -207,20 +207,20 @@ class Keeper:
     def _own_desk(self) -> bool:
         """Whether the rig file says where a run's real instruments are; a meter alone is for calibrating the card."""
         rig = self.rig
-        chamber = rig.chamber is not None and rig.chamber.port is not None
-        return not rig.is_standin and (chamber or {"supply", "load"} <= set(rig.instruments))
+        told = any(p is not None and p.port is not None for p in (rig.chamber, rig.gauge))
+        return not rig.is_standin and (told or {"supply", "load"} <= set(rig.instruments))
 
     def _open_desk(self, standins: dict[str, Any]) -> None:
         """Reach the instruments: those of the rig file, else the device's own."""
         places: dict[str, Any] = dict(standins)
         places.update({n: (p.host, p.port) for n, p in self.rig.instruments.items()})
-        chamber = self.rig.chamber
-        if chamber is not None and chamber.port is not None:
-            places["chamber"] = (chamber.host, chamber.port)
+        for name, part in (("chamber", self.rig.chamber), ("gauge", self.rig.gauge)):
+            if part is not None and part.port is not None:
+                places[name] = (part.host, part.port)
         if not places:
             return
         try:
-            self.desk = watched(places, self.roles, self.pace, chamber)
+            self.desk = watched(places, self.roles, self.pace, self.rig.chamber, self.rig.gauge)
         except Trouble as trouble:
             self._tell({"lost": str(trouble)})
 

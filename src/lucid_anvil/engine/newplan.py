@@ -15,7 +15,7 @@ from ..lab.patterns import free_folder, slug
 from ..lab.place import Lab, lab_of
 from ..lab.planning import record_of_sensor, reference_settings, sensors_of
 from ..lab.plans import SENSED_WALK_ROUND, put_plan
-from ..lab.steps_planning import reference_doubt
+from ..lab.steps_planning import reference_doubt, reference_serial
 from ..rig.model import Rig, load_rig
 from .preparing import OWN, prepare
 
@@ -26,6 +26,8 @@ PHASE_OF = "-phase"
 def lacking(name: str, rig: Rig) -> tuple[list[str], list[str]]:
     """Roles and kinds of inputs that a method needs and a rig has not."""
     method, have = registry.get(name), {OWN, *(c.role for c in rig.channels)}
+    if rig.gauged and method.gauged:
+        have.add("reference")
     roles = [r for r in method.roles if r not in have]
     return roles, [k for k in method.kinds if k not in {c.kind for c in rig.channels}]
 
@@ -88,6 +90,8 @@ def new_plan(
     checks = [dict(c) for c in method.walk_round or SENSED_WALK_ROUND]
     if rests:
         checks.append({"key": "devices", "text": "What is known of the frame is in date", "sense": "device_dates"})
+    if rig.gauged and method.gauged:
+        checks.append({"key": "gauge", "text": "Gauge answers, nothing on it", "sense": "gauge"})
     return {**held, "article": article, "rig": str(rig_file.resolve()),
             "walk_round": checks, **whole}
 
@@ -122,7 +126,7 @@ def of_devices(lab: Lab, rig: Rig, method: Method) -> tuple[dict[str, Any], dict
 
 def _reference(lab: Lab | None, rig: Rig, rig_file: Path, method: Method) -> dict[str, Any]:
     """What the ledger knows of the rig's reference: over frequency, or of steps; those the plan's sensor holds."""
-    serial = next((c.sensor for c in rig.channels if c.role == "reference"), None)
+    serial = reference_serial(rig)
     if lab is None or serial is None:
         raise BadInput(f"{rig_file}: the reference needs its calibration in a ledger: enter its certificate.")
     ledger = lab.ledger()

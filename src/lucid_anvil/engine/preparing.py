@@ -146,7 +146,7 @@ def bench_of(plan: Plan, rig: Rig) -> BenchFacts:
     known = sensitivities(plan, rig)
     return BenchFacts(
         known, {c.role: c.range for c in rig.channels}, {c.role: c.kind for c in rig.channels},
-        steps_of(plan, rig, known),
+        steps_of(plan, rig, known), rig.gauge.measures if rig.gauge is not None and rig.gauged else "",
         {c.role: c.conditioner_gain for c in rig.channels if c.conditioner_gain is not None}, rig.front_end.bits,
         tuple(b.model_dump(exclude_none=True) for b in rig.budget or ()), rig.capability, lambda: capability_rows(rig),
     )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.figures import axis_unit
+from ..core.quantities import factor
 from ..core.signal.looking import lines, look, still
 from ..core.signal.rounding import rounded
 from ..core.signal.sinefit import Floats
@@ -66,6 +67,20 @@ def chain(
     instruments: Mapping[str, Any] | None = None,
 ) -> list[Tile]:  # fmt: skip
     """Source to inputs. `samples` in volts by role, `drive` volts as played."""
+    made = _chain(prepared, samples, drive, rooms, live, instruments)
+    gauge = prepared.rig.gauge
+    if gauge is not None and instruments and "gauge" in instruments:
+        value = instruments["gauge"] / factor(gauge.unit, MEASURED[gauge.measures])
+        told = f"{_plain(value, 4 if abs(value) < 100 else 2)} {gauge.unit}"
+        line = "over SCPI" if gauge.over == "scpi" else "over Modbus"
+        made.insert(0, Tile("gauge", "Gauge", gauge.sensor or gauge.measures, told, line, 0.0, None, "measure"))
+    return made
+
+
+def _chain(
+    prepared: Prepared, samples: Mapping[str, Floats], drive: Floats, rooms: list[Room], live: Mapping[str, Any],
+    instruments: Mapping[str, Any] | None,
+) -> list[Tile]:  # fmt: skip
     rig = prepared.rig
     if rig.load is not None:
         return amplifier_chain(prepared, samples, drive, instruments or {})
@@ -258,7 +273,8 @@ def amplifier_chain(
 
 def picture(samples: Mapping[str, Floats], rate: float, frequency: float | None) -> dict[str, Any]:
     """A still picture of the first two sensors: two and a half periods from a rising zero of the first."""
-    first, *others = ["reference", "unit"] if "unit" in samples else [r for r in samples if r != "current"][:3]
+    pair = [r for r in ("reference", "unit") if r in samples]
+    first, *others = pair if "unit" in pair else [r for r in samples if r != "current"][:3]
     reference = samples[first]
     reference = reference - reference.mean()
     span = reference.size

@@ -52,7 +52,10 @@ def sensors_of(lab: Lab, rig_file: Path) -> dict[str, Any]:
     ledger = lab.ledger()
     known = {e.sensor.serial: e for e in ledger.entries()}
     ledger.close()
-    return {c.role: record_of_sensor(known[c.sensor]) for c in rig.channels if c.sensor in known}
+    made = {c.role: record_of_sensor(known[c.sensor]) for c in rig.channels if c.sensor in known}
+    if rig.gauged and rig.gauge is not None and rig.gauge.sensor in known:
+        made["reference"] = record_of_sensor(known[rig.gauge.sensor])
+    return made
 
 
 def plan_of(lab: Lab, title: str, article: str, method: str, settings: dict[str, Any], rig_file: Path

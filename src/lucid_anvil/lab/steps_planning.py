@@ -72,8 +72,13 @@ def rigs_for(lab: Lab, serial: str, method: str, laid: bool = False) -> list[Pat
         except BadInput:
             continue
         by_role = {c.role: c for c in rig.channels}
-        told = "unit" if laid else "reference"
-        if {told, "unit"} <= set(by_role) and by_role[told].kind == kind:
+        if laid:
+            fits = "unit" in by_role and by_role["unit"].kind == kind
+        elif "reference" in by_role:
+            fits = "unit" in by_role and by_role["reference"].kind == kind
+        else:
+            fits = "unit" in by_role and rig.gauge is not None and rig.gauge.measures == kind
+        if fits:
             wired = by_role["unit"].sensor == serial
             if wired or not rig.is_standin:
                 made.append((not wired, place))
@@ -156,6 +161,8 @@ def steps_plan(
         "sensors": {"unit": record_of_sensor(entry), "reference": record_of_sensor(reference)},
         "walk_round": [
             {"key": "reference_date", "text": "Reference in date", "sense": "reference_date"}, *map(dict, checks),
+            *([{"key": "gauge", "text": "Gauge answers, nothing on it", "sense": "gauge"}]
+              if rig.gauged and laid is None and not read else []),
             {"key": "temperature", "text": "Room temperature", "sense": "temperature"},
         ],
         "steps": [{"method": method, "settings": settings}],
@@ -172,8 +179,14 @@ def reference_doubt(reference: Entry, today: datetime.date) -> float:
     return math.hypot(last.uncertainty, 2 * reference.yearly_drift() * years / math.sqrt(3))
 
 
+def reference_serial(rig: Rig) -> str | None:
+    """Of the sensor in the role of the reference, or of the gauge that is read in its place."""
+    wired = next((c.sensor for c in rig.channels if c.role == "reference"), None)
+    return wired if wired is not None or rig.gauge is None else rig.gauge.sensor
+
+
 def _reference(rig: Rig, entries: list[Entry], place: Path) -> Entry:
-    serial = rig.channel("reference").sensor
+    serial = reference_serial(rig)
     found = next((e for e in entries if e.sensor.serial == serial), None)
     if found is None:
         raise BadInput(f"{place.name}: the sensor in the role 'reference' ({serial}) stands in no ledger: enter it.")

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from typing import Any
 
 from ..contracts.settings import Model
 from .instruments import PATIENCE, Trouble
+from .modbus import ModbusLine
 
 
 class ChamberPart(Model):
@@ -46,46 +46,21 @@ class ChamberDesk:
     """The chamber alone at the keeper's desk. Raises Trouble with what, where and why."""
 
     def __init__(self, part: ChamberPart, host: str, port: int, patience: float = PATIENCE) -> None:
-        import logging
-
-        from pymodbus.client import ModbusTcpClient
-
-        logging.getLogger("pymodbus").setLevel(logging.CRITICAL)  # what goes wrong is said here
-        self.part, self.where = part, f"{host}:{port}"
-        self.client = ModbusTcpClient(host, port=port, timeout=patience, retries=0, reconnect_delay=0)
-
-    def _reach(self) -> None:
-        if not self.client.connected and not self.client.connect():
-            raise Trouble(f"The chamber at {self.where} can't be reached: look at its cable and power.")
-
-    def _done(self, work: Any) -> Any:
-        from pymodbus.exceptions import ModbusException
-
-        self._reach()
-        try:
-            answer = work()
-        except (ModbusException, OSError):
-            self.client.close()
-            raise Trouble(f"The chamber at {self.where} does not answer: look at its cable and power.") from None
-        if answer.isError():
-            raise Trouble(f"The chamber at {self.where} refuses: {answer}.")
-        return answer
+        self.part, self.line = part, ModbusLine("chamber", host, port, patience)
 
     @property
     def answers(self) -> list[tuple[str, str, float]]:
         """The chamber, what speaks there, and the time [s] that a first look took. Raises Trouble."""
         began = time.monotonic()
         self.look()
-        return [("chamber", f"Modbus TCP at {self.where}", time.monotonic() - began)]
+        return [("chamber", f"Modbus TCP at {self.line.where}", time.monotonic() - began)]
 
     def look(self) -> dict[str, Any]:
         """`chamber`: its air [°C]; `chamber_set`: what it was asked for."""
         p = self.part
-        read = self._done(lambda: self.client.read_input_registers(p.read_register, count=1, device_id=p.unit))
-        held = self._done(lambda: self.client.read_holding_registers(p.set_register, count=1, device_id=p.unit))
-        if len(read.registers) != 1 or len(held.registers) != 1:
-            raise Trouble(f"The chamber at {self.where} answers with another number of registers than asked for.")
-        air, wanted = (from_counts(answer.registers[0], p.step) for answer in (read, held))
+        read = self.line.registers(lambda c: c.read_input_registers(p.read_register, count=1, device_id=p.unit), 1)
+        held = self.line.registers(lambda c: c.read_holding_registers(p.set_register, count=1, device_id=p.unit), 1)
+        air, wanted = (from_counts(one, p.step) for (one,) in (read, held))
         return {"chamber": air, "chamber_set": wanted}
 
     def put(self, name: str, value: Any) -> None:
@@ -96,8 +71,7 @@ class ChamberDesk:
         if not p.lowest <= wanted <= p.highest:
             raise Trouble(f"The chamber may be asked for {p.lowest:g} to {p.highest:g} °C, not for {wanted:g} °C.")
         counts = to_counts(wanted, p.step)
-        self._done(lambda: self.client.write_register(p.set_register, counts, device_id=p.unit))
+        self.line.done(lambda c: c.write_register(p.set_register, counts, device_id=p.unit))
 
     def close(self) -> None:
-        with contextlib.suppress(Exception):
-            self.client.close()
+        self.line.close()

@@ -17,6 +17,7 @@ from ..core.shaker import Capability, Shaker
 from ..lab.plans import WATCHES, GuardPart
 from ..lab.textfiles import load_yaml
 from .chamber import ChamberPart
+from .gauge import GaugePart
 from .scenes import scene_from
 
 Hz = Annotated[float, quantity("Hz")]
@@ -416,6 +417,8 @@ class Rig(Model):
     load: LoadRating | None = None
     frame: FramePart | None = None
     chamber: ChamberPart | None = None
+    gauge: GaugePart | None = None
+    """A reference that is read over its own line"""
     instruments: dict[Literal["supply", "load", "meter"], InstrumentPart] = Field(default_factory=dict)
     cut_time: Seconds = 0.005
     ease_time: Seconds = 0.5
@@ -474,6 +477,11 @@ class Rig(Model):
     def band(self) -> tuple[float, float]:
         """Hz between which the shaker may be driven."""
         return self.shaker.lowest, min(self.shaker.highest, 0.45 * self.front_end.rate)
+
+    @property
+    def gauged(self) -> bool:
+        """Whether its reference is read over its own line, and by no input."""
+        return self.gauge is not None and all(c.role != "reference" for c in self.channels)
 
     @property
     def framed(self) -> bool:

@@ -149,7 +149,8 @@ class PlainStage(QWidget):
 
     def show_prepared(self, prepared: Prepared, _editable: bool) -> None:
         self.title.setText(prepared.method.title)
-        self.told.setText(f"{len(prepared.rig.channels)} channels")
+        count = len(prepared.rig.channels)
+        self.told.setText(f"{count} channel{'' if count == 1 else 's'}")
         for _, chart in self.views.values():
             self.charts.removeWidget(chart)
             chart.deleteLater()

@@ -272,9 +272,9 @@ class FrameBench(ListeningBench):
 
     def served(self, port: int = 0) -> Any:
         """Its chamber, as a server that any client may talk to."""
-        from ...rig.standins.chamber import Server
+        from ...rig.standins.chamber import server
 
-        return None if self.rig.chamber is None else Server(self, self.rig.chamber, port)
+        return None if self.rig.chamber is None else server(self, self.rig.chamber, port)
 
     def _warm(self, n: int) -> Floats:
         """°C of the specimen in the block: air behind its set point, specimen behind the air."""

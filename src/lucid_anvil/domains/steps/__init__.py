@@ -12,6 +12,7 @@ DOMAIN = Domain(
         "torque-capability": f"{__name__}.torque_capability",
         "step-hysteresis": f"{__name__}.step_hysteresis",
     },
+    checks={"gauge": f"{__name__}.gauge_check:answers"},
     scenes={
         "actuator": f"{__name__}.standin:ActuatorScene",
         "press": f"{__name__}.standin:PressScene",

@@ -37,6 +37,8 @@ class ComparisonCourse(Model):
     typed: Flag = False
     """The reference is an instrument that no cable reaches: a person brings the load up by hand, and types what it
     shows at each step"""
+    gauge: Flag = False
+    """The reference is the rig's gauge, which is read over its own line"""
     weights: Weights | None = None
     """Dead weights, or a pressure balance, laid on by hand in place of a reference that is read: then its loads are the
     steps"""
@@ -47,6 +49,8 @@ class ComparisonCourse(Model):
             raise ValueError("wait, steady, within, read and rate must be above zero.")
         if self.typed and self.weights is not None:
             raise ValueError("typed, weights: what is laid on is known: leave one of them out.")
+        if self.gauge and (self.typed or self.weights is not None):
+            raise ValueError("gauge: there is one reference only: leave out typed, or weights.")
         if self.typed and self.drive != "hand":
             raise ValueError("typed: only the unit tells the load then, which may be wrong: bring it up by hand"
                              " (drive: hand).")  # fmt: skip
@@ -54,8 +58,13 @@ class ComparisonCourse(Model):
 
     @property
     def unseen(self) -> bool:
-        """Whether no input shows the reference."""
+        """Whether nothing but a person knows what the reference shows."""
         return self.typed or self.weights is not None
+
+    @property
+    def unrecorded(self) -> bool:
+        """Whether no input of the record is the reference."""
+        return self.unseen or self.gauge
 
     @property
     def by_hand(self) -> bool:

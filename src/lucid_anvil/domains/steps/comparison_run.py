@@ -37,6 +37,8 @@ UNSURE, STRAY = 0.05, 0.05
 reading may be off at rest before it is asked about"""
 UNANSWERED = 200
 """times that somebody goes on without having typed a reading: nobody is there who would"""
+LATE = 1.0
+"""s by which a gauge may come after the unit, its line and its own averaging together"""
 TOLD = 0.1
 """of the highest step from which the two are compared"""
 
@@ -54,21 +56,23 @@ class Runner:
         """Whether loads are weights that a person lays on: then the unit alone tells that they are there"""
         self.typed = course.typed
         """Whether a person reads the reference: then the unit alone tells when a step is reached"""
-        self.told_by = "unit" if course.unseen else "reference"
+        self.told_by = "unit" if course.unseen else "gauge" if course.gauge else "reference"
         if course.unseen and "unit" not in facts.sensitivity:
             what = "the weights lie there" if self.laid else "a step is reached"
             raise BadInput(f"the unit's sensitivity is not known: nothing else tells that {what}.")
-        if not course.unseen and "reference" not in facts.sensitivity:
+        if not course.unrecorded and "reference" not in facts.sensitivity:
             raise BadInput("the reference's sensitivity is not known: enter its certificate into the Ledger.")
         self.course, self.stages, self.top, self.unit, self.facts = course, stages, top, unit, facts
         self.told = told
-        self.per = facts.sensitivity[self.told_by]
+        self.per = 1.0 if course.gauge else facts.sensitivity[self.told_by]
         self.span = facts.block / facts.rate
         self.volts = self.goal = 0.0
         self.per_volt: float | None = None
         self.got: Got | None = None
         self.recent: deque[tuple[float, float]] = deque(maxlen=max(4, round(2.0 / self.span)))
         """When, and what the reference showed"""
+        self.lately: deque[float] = deque(maxlen=max(round(LATE / self.span), 1))
+        """What the unit showed within the last moments [N or Pa]"""
         self.rest = self.unit_rest = 0.0
         """What the reference shows at rest [N or Pa], and the unit [V]"""
         self.unit_now = 0.0
@@ -101,7 +105,12 @@ class Runner:
             live = self._live(word, wanted, left, more)
         settings = more.get("settings")
         self.got = yield Want(drive, marks=marks, live=live, settings=settings)
-        mean = float(np.mean(self.got.channels[self.told_by])) / self.per
+        if self.course.gauge:
+            # Between two looks at it the gauge stands where it was; silent for long is the guard's matter.
+            held = (self.got.instruments or {}).get("gauge")
+            mean = float(held) if held is not None else self.recent[-1][1] if self.recent else 0.0
+        else:
+            mean = float(np.mean(self.got.channels[self.told_by])) / self.per
         self.unit_now = float(np.mean(self.got.channels["unit"]))
         self.recent.append((self.got.start + self.span, mean))
         trip = self._apart()
@@ -130,6 +139,9 @@ class Runner:
         if not known:
             return None
         shown = unit / known
+        if self.course.gauge:  # whatever the unit showed while the gauge took its time
+            self.lately.append(shown)
+            shown = min(max(self.load, min(self.lately)), max(self.lately))
         if max(abs(shown), abs(self.load)) < TOLD * self.top:
             return None
         ratio = shown / self.load if self.load else float("inf")
@@ -256,12 +268,14 @@ class Runner:
             assert self.got is not None
             start = self._now()
             volts: list[float] = []
+            shown_there: list[float] = []
             while self._now() < start + self.course.read - 1e-9:
                 yield from self.turn("reading", hold.load, start + self.course.read - self._now())
                 volts.append(float(np.mean(self.got.channels["unit"])))
+                shown_there.append(self.recent[-1][1])
             if self._change(min(self.course.read, 1.0)) <= self.course.steady / 100 * self.top:
                 break
-        stop, typed = self._now(), None
+        stop, typed = self._now(), float(np.mean(shown_there)) if self.course.gauge else None
         if self.typed:
             typed = yield from self._asked(hold)
             stop = self._now()
@@ -270,6 +284,7 @@ class Runner:
         mark = {"kind": "step", "t": stop, "series": hold.series, "nominal": hold.load, "start": start, "stop": stop,
                 "direction": "up" if hold.rising else "down", "position": f"{hold.position:g} deg"}  # fmt: skip
         mark |= {} if typed is None else {"reference": typed}
+        mark |= {"reference_scatter": _error(shown_there)} if self.course.gauge else {}
         shown = hold.load if self.laid else self.recent[-1][1] if typed is None else typed
         if self.course.unseen and hold.load > TOLD * self.top and self.load > 0 and shown > 0:
             by = self.load / shown
@@ -342,6 +357,13 @@ class Runner:
 
     def _now(self) -> float:
         return self.got.start + self.span if self.got is not None else 0.0
+
+
+def _error(readings: list[float]) -> float:
+    """Standard error of the mean of a gauge's readings; one that stood is one reading."""
+    held = np.array(readings)
+    apart = 1 + int(np.count_nonzero(np.diff(held)))
+    return float(held.std(ddof=1) / np.sqrt(apart)) if held.size > 1 else 0.0
 
 
 def perform(

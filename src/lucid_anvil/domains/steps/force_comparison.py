@@ -19,8 +19,18 @@ from ...core.quantities import parse
 from ...core.steps import force
 from .comparison_course import ForceCourse, duration, force_stages
 from .force_results import calibrated, most, so_far, table_of
-from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
-from .weights import as_reference, read_by_a_person, said_of
+from .shared import (
+    ComparisonMethod,
+    SeriesStep,
+    Step,
+    StepsSettings,
+    marks_as_steps,
+    mean_of,
+    ordered,
+    reference_at,
+    with_reference,
+)
+from .weights import as_reference, read_apart, said_of
 
 KEYS = {
     "sensitivity": ("Sensitivity at the highest step", ""),
@@ -72,7 +82,7 @@ class ForceSettings(StepsSettings):
     course: ForceCourse = Field(default_factory=ForceCourse)
 
 
-class ForceComparison(StepsMethod):
+class ForceComparison(ComparisonMethod):
     """The method as the registry knows it."""
 
     name = "force-comparison"
@@ -109,7 +119,7 @@ class ForceComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: ForceSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        laid = settings.course.unseen and "reference" not in held
+        laid = settings.course.unrecorded and "reference" not in held
         rate, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
@@ -127,7 +137,7 @@ class ForceComparison(StepsMethod):
                 raise BadInput("amplifier: it must be above zero.")
             own, x_unit = "mV/V", x_unit / by
         steps = ordered(settings.steps or marks_as_steps(marks, ForceStep), "N", held["unit"])
-        typed = read_by_a_person(steps) if laid and settings.course.weights is None else ""
+        typed = read_apart(steps, settings.course.gauge) if laid and settings.course.weights is None else ""
         x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "N", given)
         series, scatter = _series(steps, x_ref, x_unit)
         count = len({f for s in force.rotated_of(series) for f in s.up})
@@ -150,9 +160,6 @@ class ForceComparison(StepsMethod):
         return Finding(self.name, made.all(), _curves(found, own), notes=tuple(notes), detail=detail)
 
     # --- running ---------------------------------------------------------------------------------------------
-
-    def needs(self, settings: Any) -> tuple[str, ...]:
-        return ("unit",) if settings.course.unseen else self.roles
 
     def course(self, settings: ForceSettings) -> list[CourseItem]:
         top = settings.course.highest("N")
@@ -193,13 +200,13 @@ def _series(steps: list[Step], reference: Floats, unit: Floats) -> tuple[list[fo
         positions = {s.position for s in own if s.nominal != 0}
         if len(positions) > 1:
             raise BadInput(f"steps: series {number} has two positions: a position keeps its series' number.")
-        (r0, _), (u0, e0) = mean_of(reference, before), mean_of(unit, before)
+        (r0, _), (u0, e0) = reference_at(reference, before), mean_of(unit, before)
         up: dict[float, float] = {}
         down: dict[float, float] = {}
         for s in own:
             if s.nominal == 0:
                 continue
-            (r, er), (u, eu) = mean_of(reference, s), mean_of(unit, s)
+            (r, er), (u, eu) = reference_at(reference, s), mean_of(unit, s)
             if r - r0 == 0:
                 raise BadInput(f"steps: {s.where}: the reference shows no force there: mend its start and stop.")
             value = (u - u0) * s.nominal / (r - r0)

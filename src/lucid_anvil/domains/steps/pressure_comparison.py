@@ -18,8 +18,18 @@ from ...contracts.sketch import level, line
 from ...core.errors import BadInput
 from ...core.quantities import STANDARD_GRAVITY, parse
 from .comparison_course import PressureCourse, Stage, duration, pressure_stages
-from .shared import SeriesStep, Step, StepsMethod, StepsSettings, marks_as_steps, mean_of, ordered, with_reference
-from .weights import as_reference, read_by_a_person, said_of
+from .shared import (
+    ComparisonMethod,
+    SeriesStep,
+    Step,
+    StepsSettings,
+    marks_as_steps,
+    mean_of,
+    ordered,
+    reference_at,
+    with_reference,
+)
+from .weights import as_reference, read_apart, said_of
 
 KEYS = {
     "zero_error": ("Error at the low end", "%"),
@@ -76,7 +86,7 @@ class PressureSettings(StepsSettings):
     course: PressureCourse = Field(default_factory=PressureCourse)
 
 
-class PressureComparison(StepsMethod):
+class PressureComparison(ComparisonMethod):
     """The method as the registry knows it."""
 
     name = "pressure-comparison"
@@ -109,7 +119,7 @@ class PressureComparison(StepsMethod):
         self, record: Mapping[str, Channel], settings: PressureSettings, marks: Sequence[Mapping[str, Any]]
     ) -> Finding:
         held = record_of(record, settings)
-        laid = settings.course.unseen and "reference" not in held
+        laid = settings.course.unrecorded and "reference" not in held
         _, n = together(held, ("unit",) if laid else ("reference", "unit"))
         given = {**settings.sensitivity}
         if settings.reference_sensitivity is not None:
@@ -121,7 +131,7 @@ class PressureComparison(StepsMethod):
         if low == high:
             raise BadInput("output: low and high must differ.")
         steps = ordered(settings.steps or marks_as_steps(marks, SeriesStep), "Pa", held["unit"])
-        typed = read_by_a_person(steps) if laid and settings.course.weights is None else ""
+        typed = read_apart(steps, settings.course.gauge) if laid and settings.course.weights is None else ""
         x_ref = as_reference(steps, n) if laid else samples_in(held, "reference", "Pa", given)
         head = settings.head
         more = 0.0 if head is None else head.density * head.gravity * head.height
@@ -129,7 +139,7 @@ class PressureComparison(StepsMethod):
         errors: list[tuple[Step, float, float]] = []
         scatter = []
         for s in steps:
-            (r, er), (u, eu) = mean_of(x_ref, s), mean_of(x_unit, s)
+            (r, er), (u, eu) = reference_at(x_ref, s), mean_of(x_unit, s)
             pressure = r + more
             line = low + (high - low) * (pressure - settings.span.low) / (settings.span.high - settings.span.low)
             errors.append((s, pressure, 100 * (u - line) / (high - low)))
@@ -147,9 +157,6 @@ class PressureComparison(StepsMethod):
         return Finding(self.name, made.all(), curves, notes=tuple(notes), detail=detail)
 
     # --- running ---------------------------------------------------------------------------------------------
-
-    def needs(self, settings: Any) -> tuple[str, ...]:
-        return ("unit",) if settings.course.unseen else self.roles
 
     def course(self, settings: PressureSettings) -> list[CourseItem]:
         top = settings.course.highest("Pa")

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ...contracts.method import BenchFacts, Method, MethodSettings
+from ...contracts.method import BenchFacts, Input, Method, MethodSettings
 from ...contracts.recording import Channel, Floats
 from ...contracts.samples import by_steps
 from ...contracts.settings import Model, quantity
@@ -38,7 +38,9 @@ class SeriesStep(Stretch):
     """0 is a zero step"""
     direction: Literal["up", "down"] = "up"
     reference: Any = None
-    """What the reference showed, where a person read it"""
+    """What the reference showed, where a person read it, or its own line did"""
+    reference_scatter: Any = None
+    """Standard error of that, where it was read more than once"""
 
 
 class StepsSettings(MethodSettings):
@@ -54,6 +56,22 @@ class StepsMethod(Method):
     reads_only = True
 
 
+class ComparisonMethod(StepsMethod):
+    """A unit against a reference, step by step, in a `course` of its settings."""
+
+    gauged = True
+
+    def needs(self, settings: Any) -> tuple[str, ...]:
+        return ("unit",) if settings.course.unrecorded else self.roles
+
+    def guarded(self, settings: Any, inputs: Sequence[Input]) -> dict[str, Any]:
+        """A load that is steered by a gauge is taken off when the gauge falls silent."""
+        made = super().guarded(settings, inputs)
+        if not settings.course.gauge:
+            return made
+        return {**made, "guards": [*made.get("guards", []), {"watch": "instrument", "action": "ease"}]}
+
+
 @dataclass(frozen=True)
 class Step:
     """A step with its place in the record, as numbers."""
@@ -66,7 +84,9 @@ class Step:
     b: int
     start: float
     reference: float | None = None
-    """As a person read it; None where it was recorded, or is the nominal"""
+    """As it was read apart; None where it was recorded, or is the nominal"""
+    scatter: float = 0.0
+    """Standard error of that"""
 
     @property
     def where(self) -> str:
@@ -88,8 +108,10 @@ def ordered(steps: Sequence[Any], unit: str, channel: Channel) -> list[Step]:
             raise BadInput(f"steps, {i}: it holds no sample of a record at {channel.rate:g} Hz: make it longer.")
         shown = getattr(s, "reference", None)
         shown = None if shown is None else parse(shown, unit, f"steps, {i}: reference")
+        scatter = getattr(s, "reference_scatter", None)
+        scatter = 0.0 if scatter is None else parse(scatter, unit, f"steps, {i}: reference_scatter")
         made.append(Step(s.series, nominal, s.direction == "up", str(getattr(s, "position", "")).strip(), a,
-                         min(b, channel.length), s.start, shown))  # fmt: skip
+                         min(b, channel.length), s.start, shown, scatter))  # fmt: skip
     by_time = sorted(range(len(made)), key=lambda i: made[i].a)
     for i, j in zip(by_time, by_time[1:], strict=False):
         if steps[j].start < steps[i].stop - 1e-9:
@@ -128,10 +150,20 @@ def mean_of(x: Floats, step: Step) -> tuple[float, float]:
     return mean, float(np.sqrt(power / (part.size - 1) / part.size * fewer))
 
 
+def reference_at(x: Floats, step: Step) -> tuple[float, float]:
+    """What the reference showed at a step, and its standard error."""
+    mean, error = mean_of(x, step)
+    return mean, float(np.hypot(error, step.scatter))
+
+
 def with_reference(given: dict[str, Any], bench: BenchFacts, kind: str, unit: str) -> dict[str, Any]:
     """Settings with the reference's sensitivity from the bench, where its channel measures that kind. Raises BadInput
     for one that measures something else."""
-    found = bench.kinds.get("reference", kind)
+    if bench.gauge:
+        course = dict(given.get("course") or {})
+        if not course.get("typed") and not course.get("weights"):
+            given["course"] = {"gauge": True, **course}
+    found = bench.kinds.get("reference", bench.gauge or kind)
     if found != kind:
         raise BadInput(f"the reference measures {found}: this method compares {kind}.")
     if "reference" in bench.sensitivity and given.get("reference_sensitivity") is None:

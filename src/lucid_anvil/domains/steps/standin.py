@@ -67,6 +67,12 @@ class PressScene(Model):
     """of full that it shows at rest"""
     drift: Percent = 0.0
     """of full that its rest moves in an hour"""
+    gauge_scale: Percent = 0.0
+    """that a gauge beside it shows too much"""
+    gauge_noise: Percent = 0.002
+    """of full, standard deviation of its readings"""
+    gauge_step: Percent = 0.001
+    """of full, by which its digits go"""
 
     @property
     def top(self) -> float:
@@ -128,7 +134,9 @@ class PressBench(ListeningBench):
         scene = rig.standin.scene
         assert isinstance(scene, PressScene)
         self.press, self.load, self.branch, self.angle, self.asked = scene, 0.0, 0.0, 0.0, 0.0
+        self.gauge_shown = 0.0
         self.hand = np.random.default_rng([rig.standin.seed, 99])
+        self.digits = np.random.default_rng([rig.standin.seed, 98])
         super().__init__(rig)
 
     def command(self, name: str, value: object) -> None:
@@ -146,6 +154,36 @@ class PressBench(ListeningBench):
     def play(self, source: Floats) -> InputBlock:
         self.source = source
         return super().play(source)
+
+    def indication(self) -> float:
+        """N or Pa that the gauge shows, in its digits; where it stands still, what it showed before."""
+        s, top = self.press, self.press.top
+        if self._wrong("frozen"):
+            return self.gauge_shown
+        value = self.load * (1 + s.gauge_scale / 100) + top * s.gauge_noise / 100 * self.digits.standard_normal()
+        step = top * s.gauge_step / 100
+        self.gauge_shown = round(value / step) * step if step else value
+        return self.gauge_shown
+
+    def silent(self) -> bool:
+        """Whether the gauge answers nobody, now."""
+        return self._wrong("silent")
+
+    def _wrong(self, kind: str) -> bool:
+        now = self.index * self.block / self.rate
+        return any(f.kind == kind and f.channel == "gauge" for f in self.faults.between(now, now))
+
+    def direct(self) -> Any:
+        """Its gauge, in this very process; None where it has none."""
+        from ...rig.standins.gauge import Direct
+
+        return None if self.rig.gauge is None else Direct(self)
+
+    def served(self, port: int = 0) -> Any:
+        """Its gauge, as a server that any client may talk to."""
+        from ...rig.standins.gauge import server
+
+        return None if self.rig.gauge is None else server(self, self.rig.gauge, port)
 
     def feel(self, t: Floats) -> dict[str, Floats]:
         """By role: what presses on the reference, and what the unit makes of it [N or Pa]."""

@@ -76,11 +76,15 @@ def as_reference(steps: list[Step], samples: int) -> Floats:
     return made
 
 
-def read_by_a_person(steps: list[Step]) -> str:
-    """What the loads rest on where the reference was typed, for the finding. Raises BadInput for a step without."""
+def read_apart(steps: list[Step], gauge: bool) -> str:
+    """What the loads rest on where the reference was typed, or read over its own line (`gauge`), for the finding.
+    Raises BadInput for a step without."""
     missing = [s.where for s in steps if s.reference is None]
     if missing:
-        raise BadInput(f"steps: {missing[0]}: nobody typed what the reference showed there.")
+        who = "the gauge was not read" if gauge else "nobody typed what the reference showed"
+        raise BadInput(f"steps: {missing[0]}: {who} there.")
+    if gauge:
+        return "The reference was read over its own line at each step; its readings stand among the run's events."
     return "The reference was read and typed by a person at each step; no record of it exists."
 
 

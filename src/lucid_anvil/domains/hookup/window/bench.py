@@ -23,6 +23,7 @@ from ....desktop.parts.widgets import button, three
 from ....engine.newplan import new_plan
 from ....engine.preparing import Prepared
 from ....lab.editing import sync
+from ....lab.elsewhere import STEPS
 from ....lab.patterns import slug
 from ....lab.plans import GuardPart, put_plan
 from ....lab.takes import Take
@@ -31,6 +32,7 @@ from ....protocol.messages import Board
 from ....rig.editing import add_channel, channels_in, plug
 from ....rig.model import load_rig
 from .device_sheets import FrontEndSheet, InstrumentSheet, ShakerSheet
+from .gauge_sheet import GaugeSheet
 from .hand_strip import HandStrip
 from .rig_sheets import ChannelSheet, GuardSheet, NewRigSheet, TableSheet
 from .stage import HookUpStage, SensorsColumn
@@ -84,6 +86,7 @@ class HookUpBench(Side):
         self.stage.shaker.connect(lambda: self._sheet(ShakerSheet(bench, self.rig_file)))
         self.stage.front_end.connect(lambda: self._sheet(FrontEndSheet(bench, self.rig_file)))
         self.stage.instrument.connect(lambda name: self._sheet(InstrumentSheet(bench, self.rig_file, name)))
+        self.stage.gauge.connect(self._gauge)
         self.stage.serve.connect(self._serve)
         self.left.offered.connect(self._offered)
         self.left.new.clicked.connect(self._new_sensor)
@@ -162,6 +165,11 @@ class HookUpBench(Side):
 
     def _change_input(self, index: int) -> None:
         self._sheet(ChannelSheet(self.bench, self.rig_file, index, self._entries()))
+
+    def _gauge(self) -> None:
+        serials = [e.sensor.serial for e in self._entries()
+                   if e.sensor.kind in STEPS and e.sensor.retired is None]  # fmt: skip
+        self._sheet(GaugeSheet(self.bench, self.rig_file, serials))
 
     def _guard(self, held: GuardPart | None) -> None:
         self._sheet(GuardSheet(self.bench, self.rig_file, held))

@@ -51,6 +51,7 @@ class HookUpStage(QWidget):
     shaker = pyqtSignal()
     front_end = pyqtSignal()
     instrument = pyqtSignal(str)
+    gauge = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -138,6 +139,9 @@ class HookUpStage(QWidget):
             part = rig.instruments.get(key)  # type: ignore[call-overload]
             where = f"{part.host}:{part.port}" if part is not None else "none"
             self._device(words, where, editable, partial(self.instrument.emit, key), part is None)
+        gauge = rig.gauge
+        where = "none" if gauge is None else f"{gauge.measures} in {gauge.unit}, over {gauge.over}"
+        self._device("Reference over its own line", where, editable, self.gauge.emit, gauge is None)
         column.addWidget(section("Guards of this rig"))
         for guard in rig.guards:
             row = QHBoxLayout()
