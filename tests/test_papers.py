@@ -538,3 +538,16 @@ def test_papers_at_the_command_line(lab: Lab, take: Take, tmp_path: Path) -> Non
     run("hand-over", str(place), "--by", "M.O.")
     (take.folder / "plan.yaml").write_text((take.folder / "plan.yaml").read_text().replace("Hull 2", "Hull 9"))
     assert run("check", str(place)).return_value == 1  # its plan is another one now
+
+
+def test_methods_and_their_readings_have_names_in_the_other_language() -> None:
+    from lucid_anvil.contracts import registry
+
+    german, same = words("de", None), {"Interpolation", "Intermodulation"}
+    methods = {n: registry.get(n) for d in registry.domains() if d.name in ("frame", "steps") for n in d.methods}
+    titles = {registry.get(n).title for n in registry.names()} - same
+    assert [t for t in titles if german(t) == t] == []
+    labels = {v.partition(" [")[0] for m in methods.values() for v in m.readings.values()}
+    assert [x for x in labels if german(x) == x and x not in same] == []
+    assert german("Proof strength 0.2 %") == "Dehngrenze 0.2 %"
+    assert german("Strength of 3 things") == "Strength of 3 things"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from importlib import resources
 from pathlib import Path
@@ -11,6 +12,8 @@ from ..lab.place import Lab
 from ..lab.textfiles import load_yaml, parse_yaml
 
 PATTERN = "words.{}.yaml"
+NAMED = re.compile(r"(\D+?),? (\d[\d.,]*( \S+)?)")
+"""A name, and a number with its unit"""
 
 
 def languages(lab: Lab | None) -> list[str]:
@@ -31,7 +34,16 @@ def words(language: str, lab: Lab | None) -> Callable[[str], str]:
         known = ", ".join(languages(lab))
         raise BadInput(f"There are no words in '{language}': known are {known}; a table templates/words.{language}.yaml"
                        " in the lab's folder adds one.")  # fmt: skip
-    return lambda phrase: table.get(str(phrase), str(phrase))
+
+    def said(phrase: str) -> str:
+        whole = str(phrase)
+        if whole in table:
+            return table[whole]
+        # A name with its value, like "Proof strength 0.2 %": the name alone stands in the table.
+        parted = NAMED.fullmatch(whole)
+        return f"{table[parted[1]]} {parted[2]}" if parted is not None and parted[1] in table else whole
+
+    return said
 
 
 def _ours(language: str) -> dict[str, str]:

@@ -19,7 +19,8 @@ HEIGHT = 92
 
 def number(value: float, top: float) -> str:
     """To a ten-thousandth of the highest step, no finer."""
-    return f"{value:.{max(0, 3 - math.floor(math.log10(top)))}f}".replace("-", "−")
+    text = f"{value:.{max(0, 3 - math.floor(math.log10(top)))}f}"
+    return text.lstrip("-") if float(text) == 0 else text.replace("-", "−")
 
 
 class GaugeView(QWidget):
