@@ -369,3 +369,17 @@ def test_a_pressure_sensor_leaves_its_steps_to_the_ledger() -> None:
     bare = read("pressure-comparison", 10.0, channels, steps=aloft, span={"low": 0, "high": "1 bar"},
                 output={"low": "2 V", "high": "10 V"}, reference_uncertainty="0.05 %")  # fmt: skip
     assert registry.get("pressure-comparison").calibration(bare, "mV/bar").points is None
+
+
+def test_alarm_lines_tell_how_long_a_log_was_beyond_them() -> None:
+    t = np.arange(0, 3600, 10.0)
+    p = np.where((t >= 600) & (t < 900), 5.4, 5.0) + np.where((t >= 2000) & (t < 2100), 0.3, 0.0)
+    alarm = {"low": "4.5 bar", "high": "5.2 bar"}
+    found = read("pressure-hold", 0.1, {"pressure": ("bar", p)}, alarm=alarm)
+    said = " ".join(found.notes)
+    assert "Above the alarm line of 5.2 bar for 400 s in 2 stretches, first at 600 s, as far as 5.4 bar." in said
+    assert "Never below the alarm line of 4.5 bar." in said and found.verdict == "none"
+    lines = {c.key: c.y for c in found.curves if c.key.startswith("alarm")}
+    assert lines == {"alarm_low": (4.5, 4.5), "alarm_high": (5.2, 5.2)}
+    with pytest.raises(BadInput, match="high must lie above low"):
+        read("pressure-hold", 0.1, {"pressure": ("bar", p)}, alarm={"low": "5 bar", "high": "4 bar"})

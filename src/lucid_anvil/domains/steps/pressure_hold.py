@@ -49,6 +49,19 @@ class HoldWindow(Model):
         return self
 
 
+class Alarm(Model):
+    """Lines that the pressure should not go beyond while it is logged; they judge nothing."""
+
+    low: Annotated[float, quantity("Pa")] | None = None
+    high: Annotated[float, quantity("Pa")] | None = None
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Alarm:
+        if self.low is not None and self.high is not None and self.low >= self.high:
+            raise ValueError("high must lie above low.")
+        return self
+
+
 class HoldSettings(StepsSettings):
     """The window, and how temperature is taken out."""
 
@@ -59,6 +72,8 @@ class HoldSettings(StepsSettings):
     """By which temperature lifts the pressure of a liquid in its vessel"""
     atmosphere: Annotated[float, quantity("Pa")] = 101325.0
     """For gas, since pressure is gauge"""
+    alarm: Alarm = Field(default_factory=Alarm)
+    """{low, high}: how long the log was beyond them is told"""
     pressure_uncertainty: Annotated[float, quantity("Pa")] | None = None
     """Expanded (k = 2), of one value"""
 
@@ -83,8 +98,9 @@ class PressureHold(StepsMethod):
     sketch = (line(lambda x: 0.8 - 0.18 * x + 0.03 * math.sin(14 * x)), level(0.45))
     Settings = HoldSettings
     readings = listed(KEYS)
-    curves = {"pressure": "Pressure [bar] over s", "compensated": "Pressure, temperature taken out [bar] over s"}
-    views = (Axis("pressure", "Pressure", ("pressure", "compensated", "line"), "s", "bar"),)
+    curves = {"pressure": "Pressure [bar] over s", "compensated": "Pressure, temperature taken out [bar] over s",
+              "alarm_low": "Alarm line [bar]; alarm_high likewise"}  # fmt: skip
+    views = (Axis("pressure", "Pressure", ("pressure", "compensated", "line", "alarm*"), "s", "bar"),)
 
     def evaluate(
         self, record: Mapping[str, Channel], settings: HoldSettings, marks: Sequence[Mapping[str, Any]]
@@ -122,12 +138,40 @@ class PressureHold(StepsMethod):
                 Curve("compensated", "Temperature taken out", points(t[keep]), points(level[keep] / BAR), "s", "bar")
             )
         curves.append(Curve("line", "Line of the window", (begin, end), points(np.array(line) / BAR), "s", "bar"))
+        notes += _alarms(t, p, settings.alarm)
+        for key, value in (("low", settings.alarm.low), ("high", settings.alarm.high)):
+            if value is not None:
+                ends = (float(t[0]), float(t[-1]))
+                curves.append(Curve(f"alarm_{key}", f"Alarm, {key}", ends, (value / BAR, value / BAR), "s", "bar"))
         window = {"setting": "window", "curves": ["pressure", "compensated"], "over": "x", "unit": "s", "low": begin,
                   "high": end}  # fmt: skip
         return Finding(self.name, made.all(), tuple(curves), notes=tuple(notes), detail={"between": window})
 
 
 METHOD = PressureHold()
+
+
+def _alarms(t: Floats, p: Floats, alarm: Alarm) -> list[str]:
+    """For how long the pressure was beyond an alarm line, and since when; a gap counts to neither side."""
+    spans = np.diff(t, append=t[-1])
+    for a, _ in hold.gaps(t):
+        spans[np.searchsorted(t, a)] = 0.0
+    told = []
+    for word, value, beyond in (
+        ("above", alarm.high, None if alarm.high is None else p > alarm.high),
+        ("below", alarm.low, None if alarm.low is None else p < alarm.low),
+    ):  # fmt: skip
+        if value is None or beyond is None:
+            continue
+        if not beyond.any():
+            told.append(f"Never {word} the alarm line of {value / BAR:g} bar.")
+            continue
+        begins = int(np.count_nonzero(np.diff(beyond.astype(int), prepend=0) == 1))
+        first, worst = float(t[np.argmax(beyond)]), float(p[beyond].max() if word == "above" else p[beyond].min())
+        told.append(f"{word.capitalize()} the alarm line of {value / BAR:g} bar for {spans[beyond].sum():.6g} s"
+                    f"{f' in {begins} stretches' if begins > 1 else ''}, first at {first:.6g} s, as far as"
+                    f" {worst / BAR:.5g} bar.")  # fmt: skip
+    return told
 
 
 def _compensated(
