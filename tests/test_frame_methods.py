@@ -236,6 +236,21 @@ def test_noise_at_the_crossing_makes_no_cycles_and_rest_is_none() -> None:
     assert cycles.period_of(np.zeros(100)) is None
 
 
+@pytest.mark.parametrize("amplitude", [20.0, 100.0, 1000.0])
+def test_noise_of_a_force_at_rest_makes_no_cycle_however_small_the_pulses_were(amplitude: float) -> None:
+    """The load cell is one for twenty times as much; after the last pulse it stands at rest for half a second."""
+    rng, n = np.random.default_rng(5), 128.2
+    t = np.arange(6400)
+    at_rest = t > 45.1 * n
+    pulse = 1 - np.cos(2 * np.pi * t / n)
+    way = np.where(at_rest, 0.0, 1e-6 * amplitude * pulse) + 1e-7 * rng.standard_normal(t.size)
+    force = np.where(at_rest, 0.0, amplitude * pulse) + 2 * rng.standard_normal(t.size)
+    found = read("cyclic", 1000.0, {"force": ("N", force), "displacement": ("m", way)})
+    assert value(found, "cycles") in (44, 45)
+    assert value(found, "stiffness_final") == pytest.approx(1e6, rel=0.5 if amplitude < 100 else 0.05)
+    assert not any("gave way" in note for note in found.notes)
+
+
 # --- complex modulus -----------------------------------------------------------------------------------------
 
 STRIP = {"kind": "tension", "length": "20 mm", "width": "5 mm", "thickness": "1 mm"}

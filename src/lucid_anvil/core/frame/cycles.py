@@ -12,6 +12,10 @@ SMOOTH_TOP = 0.15
 """Share of a swing by which a maximum may stand above its neighbours and still be round: then it is interpolated"""
 LEAST, MOST = 128, 2048
 """Points at which each cycle is sampled anew for its loop"""
+REACH = 9.0
+"""Standard deviations of noise that a swing must go beyond; noise alone hardly goes as far in a thousand samples"""
+PLENTY = 16.0
+"""Samples of a cycle from which noise can be told from it"""
 CHUNK = 2_000_000
 """Points of loops held at a time"""
 
@@ -44,7 +48,7 @@ def begins(force: Floats, period: float) -> Floats:
     off = force - mean
     least = 0.2 * swing
     # A stretch at rest has no cycles, however its noise crosses.
-    live = swing > 0.02 * float(np.max(swing))
+    live = swing > max(0.02 * float(np.max(swing)), REACH * _noise(force, period))
     state = np.where(live & (off > least), 1, np.where(live & (off < -least), -1, 0))
     told = np.flatnonzero(state)
     if told.size < 2:
@@ -59,6 +63,14 @@ def begins(force: Floats, period: float) -> Floats:
         i = int(np.flatnonzero((part[:-1] < 0) & (part[1:] >= 0))[0])
         made.append(a + i + float(-part[i] / (part[i + 1] - part[i])))
     return np.array(made)
+
+
+def _noise(force: Floats, period: float) -> float:
+    """Standard deviation of what goes from sample to sample, by third differences, which leave next to nothing of a
+    cycle of sixteen samples; nought where a cycle has fewer."""
+    if period < PLENTY or force.size < 8:
+        return 0.0
+    return float(np.median(np.abs(np.diff(force, 3)))) / (0.6745 * np.sqrt(20.0))
 
 
 def extremes(x: Floats, edges: Floats) -> tuple[Floats, Floats]:

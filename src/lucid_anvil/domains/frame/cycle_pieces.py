@@ -71,7 +71,7 @@ def _from_table(
     stops = [*(g["t"] for g in gaps[1:]), None]
     last, gap = first, None
     for g, stop in zip(reversed(gaps), reversed(stops), strict=True):  # the last stretch that holds a whole cycle
-        last = _from_raw(between(raw, g["t"], stop), settings, zeros)
+        last = _from_raw(between(raw, g["t"], stop), settings, [*zeros, *over_in(marks, g["t"])])
         if last.count:
             gap = g
             break
@@ -115,6 +115,11 @@ def _from_table(
             " those between from what was kept of each.")  # fmt: skip
     return Piece(first.lengths, tuple(notes), tops, stiffness, energy, rests, said, tuple(sorted(turns)),
                  (first.ends[0], last.ends[1] + apart))  # fmt: skip
+
+
+def over_in(marks: Sequence[Mapping[str, Any]], start: float = 0.0) -> list[Mapping[str, Any]]:
+    """The marks of when pulses ended, in the time of a stretch of the record that begins at `start` [s]."""
+    return [{**m, "t": m["t"] - start} for m in marks if m.get("kind") == "pulsed" and m["t"] >= start]
 
 
 def between(raw: Mapping[str, Channel], start: float, stop: float | None) -> dict[str, Channel]:
@@ -174,6 +179,9 @@ def begun_in(raw: Mapping[str, Channel], settings: CyclicSettings, marks: Sequen
             raise BadInput("frequency, period: the record's rate and length hold no such cycle.")
         samples = None
     edges = cycles.begins(force, samples) if samples is not None else np.zeros(0)
+    over = max((m["t"] for m in over_in(marks)), default=None)
+    if over is not None and samples is not None:  # the last one ends while the amplitude is let go
+        edges = edges[edges <= over * rate - first + 1.05 * samples]
     return Begun(rate, first, force, held, edges, tuple(notes))
 
 

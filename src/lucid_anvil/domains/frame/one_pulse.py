@@ -12,7 +12,7 @@ from ...contracts.method import TREND
 from ...contracts.recording import Channel, Floats
 from ...core.errors import BadInput
 from ...core.frame.pulse import PulseMeasures, measure
-from .cycle_pieces import Begun, begun_in, between
+from .cycle_pieces import Begun, begun_in, between, over_in
 
 if TYPE_CHECKING:
     from .cyclic import CyclicSettings
@@ -82,7 +82,7 @@ def pulses_of(
     stops = [*(g["t"] for g in gaps[1:]), None]
     made: list[tuple[Begun, np.ndarray | None]] = [(begun_in(between(raw, 0.0, gaps[0]["t"]), settings, marks), None)]
     for g, stop in zip(gaps, stops, strict=True):
-        begun = begun_in(between(raw, g["t"], stop), settings, zeros)
+        begun = begun_in(between(raw, g["t"], stop), settings, [*zeros, *over_in(marks, g["t"])])
         ends = begun.edges[1:] / begun.rate + float(g["run"])  # in the run's own time
         near = np.clip(np.searchsorted(ended, ends), 1, ended.size - 1)
         near = near - (np.abs(ended[near - 1] - ends) < np.abs(ended[near] - ends))
