@@ -107,6 +107,10 @@ def office(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Office]:
     server.stop()
 
 
+ONE_OFFICE = pytest.mark.parametrize("office", ["starttls"], indirect=True)
+"""One way of TLS is enough where the mail is not what is tried"""
+
+
 def lab_with(tmp_path: Path, office: Office, **typed: str) -> Lab:
     lab = begin_lab(tmp_path / "own", "Bench of one", [], "K.B.", True)
     given = {**TYPED, "port": str(office.port), "tls": office.tls, "authority": str(office.authority), **typed}
@@ -158,6 +162,7 @@ def test_a_run_that_nobody_looks_at_is_saved_and_mailed_with_its_fails_first(
     assert [p.get_filename() for p in paper] == [names[0]] and paper[0].get_content()[:5] == b"%PDF-"
 
 
+@ONE_OFFICE
 def test_each_part_is_done_whatever_becomes_of_the_other(
     tmp_path: Path, office: Office, conduct: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -204,6 +209,7 @@ def test_each_part_is_done_whatever_becomes_of_the_other(
         assert "verdict,open" in table.read_text() and "its hash differs" in table.read_text()
 
 
+@ONE_OFFICE
 def test_a_run_that_was_stopped_says_so_first(
     tmp_path: Path, office: Office, conduct: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -250,6 +256,7 @@ class Ring(keyring.backend.KeyringBackend):
         self.held[service, username] = password
 
 
+@ONE_OFFICE
 def test_rules_are_typed_in_the_window_and_the_password_goes_into_the_keyring(
     qapp: Any, tmp_path: Path, office: Office, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -76,30 +76,39 @@ def test_a_sine_run_in_pieces_reads_as_one(where: str, whole: tuple[Prepared, Pl
     assert abs(both.reading("dwell_1_error").value) < 0.5
 
 
-@pytest.mark.parametrize("cut", [0.3, 0.55, 0.8, 0.97])
-def test_a_random_run_in_pieces_reads_as_one(cut: float) -> None:
-    settings = {**RANDOM, "control": QUICK, "course": [{"random": True, "duration": "16 s"}]}
-    p = prepared("random-vibration", settings)
+@pytest.fixture(scope="module")
+def whole_random() -> tuple[Prepared, Played, Finding]:
+    p = prepared("random-vibration", {**RANDOM, "control": QUICK, "course": [{"random": True, "duration": "16 s"}]})
     made = play_through(p)
-    one = p.method.evaluate(made.channels, p.settings, made.marks)
+    return p, made, p.method.evaluate(made.channels, p.settings, made.marks)
+
+
+@pytest.mark.parametrize("cut", [0.3, 0.55, 0.8, 0.97])
+def test_a_random_run_in_pieces_reads_as_one(cut: float, whole_random: tuple[Prepared, Played, Finding]) -> None:
+    p, made, one = whole_random
     both = in_pieces(p, [cut * made.blocks * p.facts.block / p.facts.rate])
     assert both.missing == ()
     for key, off in (("in_tolerance", 1.5), ("rms", 0.15), ("degrees_of_freedom", 8), ("kurtosis", 0.1)):
         assert both.reading(key).value == pytest.approx(one.reading(key).value, abs=off), key
 
 
-@pytest.mark.parametrize("cut", [0.4, 0.7, 0.9])
-def test_a_replication_in_pieces_reads_as_one(cut: float, tmp_path: Any) -> None:
+@pytest.fixture(scope="module")
+def whole_history(tmp_path_factory: pytest.TempPathFactory) -> tuple[Prepared, Played, Finding]:
     t = np.arange(2048) / 1024
     x = 12 * np.sin(2 * np.pi * 60 * t) * np.exp(-(((t - 1) / 0.4) ** 2))
-    place, rows = tmp_path / "hit.csv", np.column_stack([t, x])
+    place, rows = tmp_path_factory.mktemp("hit") / "hit.csv", np.column_stack([t, x])
     place.write_text("time [s],acceleration [m/s^2]\n" + "\n".join(f"{a:.6f},{b:.5f}" for a, b in rows) + "\n")
     settings = {"profile": {"kind": "time", "file": str(place)}, "control": QUICK,
                 "course": [{"history": True, "repeats": 4}]}  # fmt: skip
     p = prepared("time-replication", settings)
     made = play_through(p)
     assert made.trip is None, made.trip
-    one = p.method.evaluate(made.channels, p.settings, made.marks)
+    return p, made, p.method.evaluate(made.channels, p.settings, made.marks)
+
+
+@pytest.mark.parametrize("cut", [0.4, 0.7, 0.9])
+def test_a_replication_in_pieces_reads_as_one(cut: float, whole_history: tuple[Prepared, Played, Finding]) -> None:
+    p, made, one = whole_history
     both = in_pieces(p, [cut * made.blocks * p.facts.block / p.facts.rate])
     assert both.missing == () and [r.key for r in both.readings] == [
         r.key for r in one.readings

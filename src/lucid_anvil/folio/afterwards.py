@@ -92,7 +92,9 @@ def _done(lab: Lab, take: Take, before: Afterwards = Afterwards()) -> Afterwards
         try:
             if lab.facts.mail is None:
                 raise BadInput("the lab has no mail server.")
-            send(lab.facts.mail, letter(lab, take), lab.folder)
+            # One that an earlier try saved may tell of another record than there is now.
+            made_of = next((s for s in saved[len(before.saved) :] if s.suffix == ".pdf"), None)
+            send(lab.facts.mail, letter(lab, take, made_of), lab.folder)
             mailed += rule.to
         except Exception as problem:
             undone.append(f"Not mailed: {_why(problem)}")
@@ -163,8 +165,9 @@ def _verdict(finding: Finding | None) -> str:
     return finding.verdict if finding is not None else "no finding"
 
 
-def letter(lab: Lab, take: Take) -> EmailMessage:
-    """The mail of a take: what failed is its first line, and its report comes with it, if there is one."""
+def letter(lab: Lab, take: Take, saved: Path | None = None) -> EmailMessage:
+    """The mail of a take: what failed is its first line, and its report comes with it, if there is one: as it was
+    `saved` just now, or made for the mail."""
     rule, mail = lab.facts.after, lab.facts.mail
     assert rule is not None and mail is not None
     plan, finding = take.plan(), stated(take)
@@ -176,10 +179,7 @@ def letter(lab: Lab, take: Take) -> EmailMessage:
     lines += ["", f"The take is in {take.folder.resolve()}."]
     if finding is not None:
         try:
-            with tempfile.TemporaryDirectory() as folder:
-                place = Path(folder) / "report.pdf"
-                report(take, place)
-                made_of = place.read_bytes()
+            made_of = _report(take) if saved is None else saved.read_bytes()
         except BadInput as problem:
             lines.insert(1, f"The report could not be made: {problem}")
             made_of = None
@@ -190,6 +190,13 @@ def letter(lab: Lab, take: Take) -> EmailMessage:
     else:
         made.set_content("\n".join(lines) + "\n")
     return made
+
+
+def _report(take: Take) -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder) / "report.pdf"
+        report(take, place)
+        return place.read_bytes()
 
 
 def headed(mail: Mail, to: list[str], subject: str) -> EmailMessage:
