@@ -422,7 +422,8 @@ def test_instruments_are_reached_and_shown(bench: Any, monkeypatch: pytest.Monke
     b.device.before[0] = [(b"P", {"supply": ["127.0.0.1", 5025]})]
     b.run.orders[1] = [(b"C", {"name": "loads", "value": {"A": 8}}), (b"C", {"name": "insert", "value": False})]
     b.go()
-    assert asked == [({"supply": ["127.0.0.1", 5025]}, ["reference", "unit", "transverse", "current"], "fast", None)]
+    roles = ["reference", "unit", "transverse", "current"]
+    assert asked == [({"supply": ["127.0.0.1", 5025]}, roles, "fast", None, None)]  # neither chamber nor gauge
     assert desk.put_ == [("loads", {"A": 8})] and {"name": "insert", "value": False} in b.device.told(b"C")
     assert desk.times == pytest.approx([i * N / RATE for i in range(4)])
     assert b.run.blocks[0]["instruments"] == {"supply": 230.0} and b.run.blocks[0]["trouble"] is None
