@@ -112,6 +112,8 @@ def test_a_table_over_frequency_stays_one(tmp_path: Path) -> None:
     good = {"value": "10 mV/N", "date": "2026-01-02", "lab": "L", "number": "1"}
     over = calibration_from(hammer, **good, frequency="160 Hz", table="Hz; mV/N; %\n10; 10; 1\n1000; 10.2; 1")
     assert over.frequency == 160 and over.points[1][0] == 1000
+    with pytest.raises(BadInput, match="stands over frequency"):
+        calibration_from(hammer, **good, frequency="", table="Hz; mV/N; %\n10; 10; 1\n1000; 10.2; 1")
     held = calibration_from(hammer, **good, frequency="160 Hz", table="50; 10; 1\n100; 10.1; 1")
     assert held.frequency is None and held.points == [(50, 10, 1), (100, 10.1, 1)]
     with pytest.raises(BadInput, match="not one of N"):

@@ -170,3 +170,14 @@ def test_a_gauge_is_put_on_a_rig_asked_and_taken_off(qapp: QApplication, tmp_pat
     put_in_fields(measures=NONE)
     sheet.done_with()
     assert load_rig(place).gauge is None
+
+
+def test_a_real_front_end_needs_to_know_where_its_gauge_is(tmp_path: Path) -> None:
+    place = tmp_path / "real.rig.yaml"
+    text = "lucid-anvil-rig: 1\nname: Own\nfront_end: {driver: soundcard}\n"
+    text += "channels:\n  - {role: unit, input: 1, kind: force}\n"
+    place.write_text(text + "gauge: {measures: force, unit: kN, port: 5025}\n")
+    assert load_rig(place).gauged
+    place.write_text(text + "gauge: {measures: force, unit: kN}\n")
+    with pytest.raises(BadInput, match="at which address and port"):
+        load_rig(place)

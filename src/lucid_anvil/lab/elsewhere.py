@@ -134,6 +134,9 @@ def calibration_from(
     over = "Hz" if steps is None or re.search(r"\bk?Hz\b", table) else steps
     points = points_from(table, sensor.unit, over) if table.strip() else None
     at = parse(frequency, "Hz", "frequency") if frequency.strip() and over == "Hz" else None
+    if steps is not None and points and over == "Hz" and at is None:
+        # Without it the ledger would take its points for steps of force or pressure.
+        raise BadInput("at: the table stands over frequency: say at which frequency the value holds, such as 160 Hz.")
     if points and over != "Hz":
         # What can't be turned round when a channel rests on it is refused while the certificate is at hand.
         strain = sensor.unit == "mV/V"

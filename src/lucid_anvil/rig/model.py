@@ -439,6 +439,8 @@ class Rig(Model):
             raise ValueError("two channels share one input: give each its own.")
         if self.is_standin:
             self._stands_in()
+        elif self.gauge is not None and self.gauge.port is None:
+            raise ValueError("gauge: say at which address and port it listens.")
         check_guards(self.guards, self)
         modes = sum(m.mass for m in self.standin.article.modes)
         if modes >= self.shaker.payload > 0 or (modes and not self.shaker.payload):
